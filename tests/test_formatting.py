@@ -7,8 +7,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import kindynos as kd
-from kindynos.formatting import brief, number, per_cent, shares, with_error
-from kindynos.reports.studies import figure
+from kindynos.formatting import brief, in_one_cell, number, per_cent, shares, with_error
+from kindynos.inference.estimates import symmetrical
 from tests.common import Case
 
 quick = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -55,5 +55,6 @@ class AnyFigure(Case):
     @given(st.floats(allow_nan=True, allow_infinity=True), st.floats(0, 1e9))
     def test_figures_can_always_be_written(self, value, error):
         self.assertTrue(number(value))
-        self.assertTrue(figure(value, error))
-        self.assertNotIn("e+", figure(value, error) if abs(value) < 1e15 and error < 1e15 else "")
+        text = in_one_cell(symmetrical(value, error))
+        self.assertTrue(text)
+        self.assertNotIn("e+", text if abs(value) < 1e15 and error < 1e15 else "")

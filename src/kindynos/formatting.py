@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
+from typing import Any
 
+from kindynos.cells import Cell, Printed
 from kindynos.inference.estimates import Estimate, one_sided
+from kindynos.literals import Kind
 
 SMALLEST_SHARE = 5e-7  # error of a share that is told
 LARGEST = 1e15  # from here on a power of ten reads better than its digits
@@ -56,43 +59,55 @@ def _coarser(value: float, step: float | None) -> float | None:
     return wanted if step is None else max(step, wanted)
 
 
-def number(value: float, step: float | None = None) -> str:
+def number(value: float, step: float | None = None, before: str = "") -> Cell:
     """Return a number with thousands separators: four significant digits, or rounded to a step such
     as 100 or 0.01; fewer digits where ``digits`` says so.
 
     >>> number(19916666.67), number(0.14), number(1234567, 1000)
     ('19,916,667', '0.14', '1,235,000')
     """
+    value = float(value)
     if math.isnan(value):
-        return "-"
+        return Cell.of("-")
     if math.isinf(value):
-        return "infinite" if value > 0 else "-infinite"
+        return Cell.of("infinite" if value > 0 else "-infinite")
     step = _coarser(value, step)
-    # finer than a float can resolve: no step
-    if abs(value) < LARGEST and step is not None and step > 1e-13 * abs(value) and step > 1e-290:
-        decimals = max(0, -math.floor(math.log10(step)))
-        return f"{round(value / step) * step:,.{decimals}f}"
     if abs(value) >= LARGEST:
-        return f"{value:.3g}"
+        return Cell.of(f"{before}{value:.3g}")
+    # finer than a float can resolve: no step
+    if step is not None and step > 1e-13 * abs(value) and step > 1e-290:
+        decimals = max(0, -math.floor(math.log10(step)))
+        return Cell.of(Printed(round(value / step) * step, decimals, before=before))
     if abs(value) >= 1000 or value == int(value):
-        return f"{value:,.0f}"
-    return f"{value:.4g}" if abs(value) >= 1e-4 else f"{value:.2e}"
+        return Cell.of(Printed(value, 0, before=before))
+    if abs(value) < 1e-4:
+        return Cell.of(f"{before}{value:.2e}")
+    return Cell.of(Printed(value, _decimals(f"{value:.4g}"), before=before))
 
 
-def brief(value: float) -> str:
+def _decimals(text: str) -> int:
+    return len(text.partition(".")[2])
+
+
+def brief(value: float) -> Cell:
     """Return a number at five significant digits, with thousands separators.
 
     >>> brief(19916666.67), brief(0.123456), brief(0.0)
     ('19,917,000', '0.12346', '0')
     """
+    value = float(value)
     if not math.isfinite(value) or value == 0:
         return number(value)
     step = _coarser(value, 10.0 ** (math.floor(math.log10(abs(value))) - 4))
-    text = number(value, step)
-    return text.rstrip("0").rstrip(".") if "." in text else text
+    figure = number(value, step).figure
+    if figure is None:
+        return number(value, step)
+    # without the zeros at its end
+    shown = _decimals(f"{figure.value:.{figure.decimals}f}".rstrip("0"))
+    return Cell.of(Printed(figure.value, shown))
 
 
-def short(value: float) -> str:
+def short(value: float) -> Cell:
     """Return a figure with three digits that count, for labels.
 
     >>> short(8_208.64)
@@ -113,36 +128,146 @@ def between(
 ) -> str:
     """Return an interval as it is shown, with a word where nothing bounds it from above."""
     if math.isinf(high):
-        return unbounded.format(number(low, step))
-    return f"{number(low, step)} to {number(high, step)}"
+        return Cell.of(unbounded.format(number(low, step)))
+    return Cell.of(number(low, step), " to ", number(high, step))
 
 
-def with_error(estimate: Estimate) -> tuple[str, str]:
-    """Return the figure and its error, both rounded to two significant digits of the error.
+def with_error(estimate: Estimate, unit: str | None = None) -> tuple[Cell, Cell]:
+    """Return the figure and its error in its unit, both rounded to two significant digits of the
+    error.
 
     >>> with_error(Estimate(3214159.0, 3173159.0, 3255159.0))
     ('3,214,000', '± 41,000')
+    >>> with_error(Estimate(0.0812, 0.0808, 0.0816), "% a year")
+    ('8.120', '± 0.040')
     """
-    step = step_of(estimate.error)
-    if math.isinf(estimate.error):
-        return brief(float(estimate)), one_sided(estimate, brief)
+    estimate = in_unit(estimate, unit)
+    value, error = float(estimate), estimate.error
+    step = step_of(error)
+    if math.isinf(error):
+        return brief(value), Cell.of(one_sided(estimate, brief))
     if step is None:
-        exact = estimate.error == 0
-        return number(float(estimate)), "± 0" if exact else ""
-    if estimate.error <= ROUNDING * abs(float(estimate)):
-        return brief(float(estimate)), "± 0"
+        return number(value), number(0.0, before="± ") if error == 0 else Cell.of("")
+    if error <= ROUNDING * abs(value):
+        return brief(value), number(0.0, before="± ")
     mark = "± about " if estimate.rough else "± "
-    return number(float(estimate), step), mark + number(estimate.error, step)
+    return number(value, step), number(error, step, mark)
 
 
-def per_cent(share: float, decimals: int = 1) -> str:
+def in_unit(figure: Any, unit: str | None) -> Any:
+    """Return a figure, with its interval where it has one, as it is shown in a unit: fractions
+    times 100 where that is per cent.
+    """
+    times = times_shown(unit)
+    if times == 1 or not isinstance(figure, Estimate):
+        return times * figure if times != 1 else figure
+    ends = (times * figure.low, times * figure.high)
+    return Estimate(times * figure, *ends, figure.rough, figure.note)
+
+
+def threshold(value: float, unit: str | None) -> Cell:
+    """Return a figure that matters, as other figures of its unit are shown, with the sign of per
+    cent.
+
+    >>> threshold(0.09, "% a year"), threshold(1e6, "EUR")
+    ('9 %', '1,000,000')
+    """
+    if not is_per_cent(unit):
+        return number(value)
+    return Cell.of(number(in_unit(float(f"{value:.12g}"), unit)), " %")
+
+
+def shown(figure: Estimate, kind: Kind, unit: str | None) -> tuple[Cell, Cell]:
+    """Return a figure of a kind and its error: an amount in its unit, a share in per cent, and
+    others as they are.
+    """
+    if kind == "share":
+        return share_with_error(figure)
+    return with_error(figure, unit if kind == "amount" else None)
+
+
+def in_one_cell(figure: Estimate, kind: Kind = "amount", unit: str | None = None) -> Cell:
+    """Return a figure of a kind with its error beside it.
+
+    >>> in_one_cell(Estimate(3214159.0, 3173159.0, 3255159.0)), in_one_cell(Estimate(2.5))
+    ('3,214,000 ± 41,000', '2.5')
+    """
+    if math.isnan(figure.error) and kind != "share":
+        return brief(in_unit(float(figure), unit if kind == "amount" else None))
+    value, error = shown(figure, kind, unit)
+    return Cell.of(value, " ", error) if error and figure.error > 0 else value
+
+
+def points(difference: Estimate) -> Cell:
+    """Return a difference of shares in points of per cent, with its sign and its error.
+
+    >>> points(Estimate(-0.021, -0.03, -0.012))
+    '-2.1 ± 0.9 points'
+    """
+    decimals = share_decimals([difference.error])
+    value = Printed(100 * float(difference), decimals, before="+" if difference > 0 else "")
+    if math.isnan(difference.error):
+        return Cell.of(value, " points")
+    return Cell.of(value, " ", Printed(100 * difference.error, decimals, before="± "), " points")
+
+
+def per_cent(share: float, decimals: int = 1, before: str = "") -> Cell:
     """Return a share as a percentage: ``24.1 %``; of a tiny one that it is below what is shown, not
     0.
     """
-    decimals = _fewer(decimals)
-    if 0 < share < 0.5 * 10.0 ** (-2 - decimals):
-        return f"below {10.0**-decimals:.{decimals}f} %"
-    return f"{100 * share:.{decimals}f} %"
+    share, decimals = float(share), _fewer(decimals)
+    if not math.isfinite(share):
+        return Cell.of(number(share))
+    if 0 < share < 0.5 * 10.0 ** (-2 - decimals) and not before:
+        return Cell.of(f"below {10.0**-decimals:.{decimals}f} %")
+    return Cell.of(Printed(share, decimals, per_cent=True, before=before))
+
+
+def share_with_error(share: Estimate, decimals: int | None = None) -> tuple[Cell, Cell]:
+    """Return a share and its error in per cent, with as many decimals as the error needs.
+
+    >>> share_with_error(Estimate(0.241, 0.23, 0.252))
+    ('24.1 %', '± 1.1 %')
+    """
+    if decimals is None:
+        decimals = share_decimals([share.error])
+    value = Cell.of(Printed(float(share), _fewer(decimals), per_cent=True))
+    if math.isnan(float(share)):
+        return Cell.of("-"), Cell.of("")
+    if math.isnan(share.error):
+        return value, Cell.of("")
+    return value, per_cent(share.error, decimals, before="± ")
+
+
+def signed_with_error(figure: Estimate) -> tuple[Cell, Cell]:
+    """Return a number such as a correlation with its sign, and its error, to three decimals.
+
+    >>> signed_with_error(Estimate(0.8, 0.79, 0.81))
+    ('+0.800', '± 0.010')
+    """
+    value = Cell.of(Printed(float(figure), 3, before="+" if figure > 0 else ""))
+    if math.isnan(float(figure)):
+        return Cell.of("-"), Cell.of("")
+    return value, Cell.of("" if math.isnan(figure.error) else Printed(figure.error, 3, before="± "))
+
+
+def share_range(low: float, high: float) -> Cell:
+    """Return two shares as the ends of a range.
+
+    >>> share_range(0.1, 0.25)
+    '10.0 % to 25.0 %'
+    """
+    return Cell.of(per_cent(low), " to ", per_cent(high))
+
+
+def share_in_words(share: Estimate) -> str:
+    """Return a share in per cent with its error in parentheses, where it has one.
+
+    >>> share_in_words(Estimate(0.241, 0.23, 0.252))
+    '24.1 % (± 1.1)'
+    """
+    value, error = share_with_error(share)
+    return f"{value} ({error.removesuffix(' %')})" if share.error > 0 else str(value)
 
 
 def _fewer(decimals: int) -> int:
@@ -163,7 +288,7 @@ def share_decimals(errors: Iterable[float]) -> int:
     return _fewer(next(enough, 3))
 
 
-def shares(values: list[float], decimals: int = 1) -> list[str]:
+def shares(values: Sequence[float], decimals: int = 1) -> list[Cell]:
     """Return shares that make up a whole as percentages that add up to 100 as printed.
 
     >>> shares([0.33333, 0.33333, 0.33334])
@@ -176,4 +301,4 @@ def shares(values: list[float], decimals: int = 1) -> list[str]:
     largest = sorted(range(len(values)), key=lambda i: floors[i] - exact[i])
     for i in largest[:missing]:
         floors[i] += 1
-    return [f"{floor / scale:.{decimals}f} %" for floor in floors]
+    return [Cell.of(Printed(floor / scale / 100, decimals, per_cent=True)) for floor in floors]

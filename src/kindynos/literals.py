@@ -17,6 +17,8 @@ WeightsKind = Literal["counts", "survey"]
 Missing = Literal["worst", "best"]
 CorrelationKind = Literal["rank", "linear"]
 CopulaName = Literal["gaussian", "t", "clayton", "gumbel", "frank"]
+# what a figure is: in the unit of its quantity, a share, a percentile, a count, a date, or none
+Kind = Literal["amount", "share", "percentile", "count", "number", "date", "text"]
 StatisticName = Literal[
     "mean",
     "median",

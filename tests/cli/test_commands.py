@@ -308,7 +308,7 @@ class BadInput(Folder):
             {"chance above 1000000"},
         )
         text = run("run", FERRY, "--trials", "400", "--seed", "1", *asked).stdout
-        for words in ("P2.5 ", "skewness ", "chance above 1000000"):
+        for words in ("P2.5 ", "skewness ", "chance above 1,000,000"):
             self.assertIn(words, text)
         self.assertNotIn("P99", text)
         for option, value, words in (

@@ -4,7 +4,7 @@ import json
 
 import kindynos as kd
 from kindynos.reports import allocation, optimum
-from kindynos.reports.text import console
+from kindynos.reports.console import console
 from tests.common import HELD, Case, investment
 
 

@@ -6,9 +6,9 @@ import unittest
 import numpy as np
 
 import kindynos as kd
-from kindynos.reports import text
 from kindynos.reports.answers import amount
 from kindynos.reports.page.live import MOST_VALUES
+from kindynos.reports.runs import run_report
 from tests.common import Folder, investment, run
 from tests.reports.browser import BrowserCase
 
@@ -96,13 +96,13 @@ class InABrowser(BrowserCase):
         found = model.simulate(2_000, seed=3)
         self.open(found)
         below = written(found["worth"].chance(below=6e6))
-        for text in ("6,000,000", "6.000.000", "6 000 000", "6m", "6 million", "6e6", "6 mn EUR"):
-            (said,) = self.type(text)
-            self.assertEqual(said, "read as 6,000,000 EUR", text)
-            self.assertEqual(self.shares()["low"], below, text)
-        for text in ("6 furlongs", "6,00,000", "", "--6"):
-            (said,) = self.type(text)
-            self.assertIn("cannot be read", said, text)
+        for typed in ("6,000,000", "6.000.000", "6 000 000", "6m", "6 million", "6e6", "6 mn EUR"):
+            (said,) = self.type(typed)
+            self.assertEqual(said, "read as 6,000,000 EUR", typed)
+            self.assertEqual(self.shares()["low"], below, typed)
+        for typed in ("6 furlongs", "6,00,000", "", "--6"):
+            (said,) = self.type(typed)
+            self.assertIn("cannot be read", said, typed)
         self.type(0.0, 5e6)
         *_, said = self.type(6e6, 5e6)
         self.assertEqual(said, "is below the lower cut-off")
@@ -241,7 +241,7 @@ class Pages(Folder):
 
 def run_text(found: kd.Run) -> str:
     """Return what a run's report says, on one line."""
-    return " ".join(" ".join(text.run(found).answer).split())
+    return " ".join(" ".join(run_report(found).answer).split())
 
 
 if __name__ == "__main__":

@@ -9,9 +9,10 @@ import unittest
 from rich.console import Console
 
 import kindynos as kd
-from kindynos.reports import text
+from kindynos.cells import Cell, Printed
+from kindynos.reports.console import console
+from kindynos.reports.runs import run_report
 from kindynos.reports.tables import Words, table_of
-from kindynos.reports.text import console
 
 
 def printed(table, width):
@@ -22,10 +23,14 @@ def printed(table, width):
     return shown.get()
 
 
+def cell(value, error, decimals=0):
+    return Cell.of(Printed(value, decimals), " ", Printed(error, decimals, before="± "))
+
+
 def amounts(**options):
     table = table_of("Losses", "method", *(f"figure {i}" for i in range(6)), **options)
     for name, size in (("one", 17_937_000), ("two", 5_560_000)):
-        table.add_row(name, *(f"{size * (i + 1):,} ± {20_000 * (i + 1):,}" for i in range(6)))
+        table.add_row(name, *(cell(size * (i + 1), 20_000 * (i + 1)) for i in range(6)))
     return table
 
 
@@ -35,7 +40,7 @@ class Colours(unittest.TestCase):
             model = kd.Model("m")
             model.driver("x", kd.Normal(0, 1))
             model.outcome("y", "x", target=0, better=better)
-            report = text.run(model.simulate(400, seed=1))
+            report = run_report(model.simulate(400, seed=1))
             for terminal in (True, False):
                 stream = io.StringIO()
                 console = Console(file=stream, force_terminal=terminal, width=140, no_color=False)
@@ -68,7 +73,7 @@ class Widths(unittest.TestCase):
 
     def test_a_column_says_its_own_scale_where_they_differ(self):
         table = table_of("Mixed", "name", "money", "rate", scalable=True)
-        table.add_row("a", "19,310,000 ± 640,000", "0.12 ± 0.01")
+        table.add_row("a", cell(19_310_000, 640_000), cell(0.12, 0.01, 2))
         shown = printed(table, 30)
         self.assertRegex(shown, r"(?s)money,.*millions")
         self.assertIn("19.31 ± 0.64", shown)

@@ -330,7 +330,7 @@ class Options(Folder):
 
     def test_decimal_commas_in_files(self):
         plain, comma, tab = (self.folder / name for name in ("plain", "comma", "tab"))
-        with mock.patch("kindynos.reports.text._pictures", return_value={}):  # which take the time
+        with mock.patch("kindynos.reports.runs._pictures", return_value={}):  # which take the time
             self.ferry("--out", str(plain))
             self.ferry("--out", str(comma), "--out-decimal", ",")
             self.ferry("--out", str(tab), "--out-separator", "tab")

@@ -203,11 +203,6 @@ class NumpyAndPandas(Case):
         self.assertEqual((len(value), len(row)), (1000, 5))
         self.assertEqual((float(value.mean()), float(value.sd())), (value.mean, value.sd))
 
-    def test_a_quantity_in_per_cent_is_a_hundred_times_as_large(self):
-        one = self.run_["net_value"]
-        np.testing.assert_array_equal(one.in_per_cent().values, 100 * one.values)
-        self.assertAlmostEqual(float(one.in_per_cent().sd), 100 * float(one.sd))
-
     def test_results_cannot_be_spoilt(self):
         before = self.run_.sensitivity("net_value")
         for name in ("net_value", "flow", "cash_flow"):

@@ -231,7 +231,7 @@ class ReadOffRuns(Case):
         self.assertCalibrated(gaps, errors)
 
     def test_nothing_is_said_of_interaction_that_errors_could_be(self):
-        from kindynos.reports.text import ranking_remark
+        from kindynos.reports.rankings import ranking_remark
 
         model = kd.Model("m", periods=5)
         model.driver("a", kd.Normal(0, 1), each="period")

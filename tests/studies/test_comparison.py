@@ -7,7 +7,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.reports import studies
-from kindynos.reports import text as reports
+from kindynos.reports.runs import run_report
 from tests.common import Case, investment, proof
 
 
@@ -303,7 +303,7 @@ class Conditions(Case):
 
     def test_an_outcome_that_is_true_or_false_is_told_as_a_chance(self):
         model = self.model()
-        text = console_text(reports.run(model.simulate(2000, seed=1)))
+        text = console_text(run_report(model.simulate(2000, seed=1)))
         self.assertIn("breach, true or false", text)
         self.assertRegex(text, r"true +15\.\d+ %")
         compared = model.compare({"now": {}, "strict": {"limit": 0.5}}, trials=2000, seed=1)

@@ -191,7 +191,7 @@ class Costs(Folder):
         pair = Paired(
             model.simulate(5000, 1)["cost"], model.replace(insured=1.0).simulate(5000, 1)["cost"]
         )
-        self.assertAlmostEqual(float(pair.expected_shortfall(0.95)), 150 - 1050)
+        self.assertAlmostEqual(float(pair.statistic("expected_shortfall", 0.95)), 150 - 1050)
         self.assertAlmostEqual(float(pair.value_at_risk(0.95)), 150 - 1050)
 
     def test_the_mean_shortfall_of_a_cost_is_that_of_its_mirror(self):

@@ -6,9 +6,9 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
+from kindynos.results.statistic_text import parse_statistic
 from kindynos.studies.aims import constraint_of, figure_of
 from kindynos.studies.choices import DecisionRange, choices_of, coarse_points
-from kindynos.studies.influence import influence_of
 from kindynos.studies.paired import Paired
 from tests.common import Case, investment, proof, repeats
 
@@ -27,11 +27,11 @@ def two(seed, sampling="latin", trials=1_000):
 SD = float(np.hypot(1.5, 0.2))
 TRUTHS = {
     "mean": (lambda pair: pair.mean(), 0.5),
-    "sd": (lambda pair: pair.sd(), SD - 1),
+    "sd": (lambda pair: pair.statistic("sd"), SD - 1),
     "percentile": (lambda pair: pair.percentile(10), 0.5 + (SD - 1) * stats.norm.ppf(0.1)),
     "value at risk": (lambda pair: pair.value_at_risk(0.9), -0.5 + (SD - 1) * stats.norm.ppf(0.9)),
     "expected shortfall": (
-        lambda pair: pair.expected_shortfall(0.9),
+        lambda pair: pair.statistic("expected_shortfall", 0.9),
         -0.5 + (SD - 1) * stats.norm.pdf(stats.norm.ppf(0.9)) / 0.1,
     ),
     "chance above": (
@@ -61,7 +61,7 @@ class Differences(Case):
         pair = two(1)
         one, other = pair.first, pair.second
         self.assertAlmostEqual(pair.mean(), other.mean - one.mean)
-        self.assertAlmostEqual(pair.sd(), other.sd - one.sd)
+        self.assertAlmostEqual(pair.statistic("sd"), other.sd - one.sd)
         self.assertAlmostEqual(pair.percentile(25), other.percentile(25) - one.percentile(25))
         self.assertAlmostEqual(
             pair.value_at_risk(0.95), other.value_at_risk(0.95) - one.value_at_risk(0.95), places=6
@@ -73,7 +73,11 @@ class Differences(Case):
         pair = two(1)
         same = Paired(pair.first, pair.first)
         for read, _ in TRUTHS.values():
-            self.assertEqual((float(read(same)), same.sd().error), (0.0, 0.0))
+            self.assertEqual((float(read(same)), same.statistic("sd").error), (0.0, 0.0))
+
+
+def terms_of(words, result):
+    return parse_statistic(words).influence(result.sample)
 
 
 class Terms(Case):
@@ -91,18 +95,22 @@ class Terms(Case):
                 float(result.chance(above=40)) * (1 - float(result.chance(above=40))),
             ),
         ):
-            terms = influence_of(words, result)
+            terms = terms_of(words, result)
             self.assertAlmostEqual(
                 terms.var() / variance, 1, delta=0.06 if words in ("mean", "sd") else 0.2
             )
-        at_risk = influence_of("value_at_risk 0.8", result)
-        np.testing.assert_allclose(at_risk, -influence_of("percentile 20", result))
+        at_risk = terms_of("value_at_risk 0.8", result)
+        np.testing.assert_allclose(at_risk, -terms_of("percentile 20", result))
         self.assertAlmostEqual(
-            influence_of("expected_shortfall 0.8", result).mean(),
+            terms_of("expected_shortfall 0.8", result).mean(),
             result.expected_shortfall(0.8),
             places=2,
         )
-        self.assertIsNone(influence_of("skewness", result))
+        inside = terms_of("conditional_mean below 0", result)
+        below = result.values[result.values < 0]
+        self.assertAlmostEqual(inside.mean(), below.mean())
+        self.assertAlmostEqual(inside.var() * np.mean(result.values < 0) / below.var(), 1)
+        self.assertIsNone(terms_of("skewness", result))
 
 
 class Words(Case):

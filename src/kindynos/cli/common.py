@@ -489,7 +489,7 @@ missing_words_option = click.option(
 
 def finish(report: Report, out: Path | None, as_data: bool, trials: str = "csv") -> None:
     """Write a report's tables and pictures to a folder if asked, then print it, or its data."""
-    from kindynos.reports.text import console
+    from kindynos.reports.console import console
 
     written = []
     meta = click.get_current_context().meta

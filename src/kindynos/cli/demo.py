@@ -63,7 +63,8 @@ def demo(folder: Path, overwrite: bool) -> None:
       kindynos demo --to /tmp/larkholm
     """
     from kindynos.model.file import load_model
-    from kindynos.reports import text
+    from kindynos.reports.console import console
+    from kindynos.reports.runs import run_report
 
     originals = {
         name: files("kindynos.demo").joinpath(name).read_bytes()
@@ -96,9 +97,9 @@ def demo(folder: Path, overwrite: bool) -> None:
     with results_folder(folder) as stage:
         with Bar("simulating") as progress:
             run = model.simulate(TRIALS, SEED, progress=progress, keep=KEEP)
-        report = text.run(run)
+        report = run_report(run)
         written = report.write(stage)
-    text.console().print(report)
+    console().print(report)
     value = run["net_value"]
     loss, base = value.chance(below=0), value.percentile_of(value.base)
     click.echo(
@@ -123,7 +124,7 @@ def _treasury(folder: Path) -> None:
     from kindynos.markets.portfolio import LEVELS
     from kindynos.plots import backtest, save_figure
     from kindynos.reports import markets
-    from kindynos.reports.text import console
+    from kindynos.reports.console import console
 
     prices, holdings = folder / DATA[0], folder / DATA[1]
     click.echo(
@@ -157,7 +158,7 @@ def _best_weights(folder: Path) -> None:
     from kindynos.markets.allocation.frontier import frontier
     from kindynos.plots import save_figure
     from kindynos.reports.allocation import before_and_after
-    from kindynos.reports.text import console
+    from kindynos.reports.console import console
 
     prices, holdings = folder / DATA[0], folder / DATA[1]
     low, high, sd = BOARD

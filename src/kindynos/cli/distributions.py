@@ -47,15 +47,16 @@ def distributions(
     from kindynos.distributions.registry import distribution_from, example
     from kindynos.errors import ModelError
     from kindynos.processes.registry import PROCESSES
-    from kindynos.reports import text
+    from kindynos.reports import catalogues
+    from kindynos.reports.console import console
 
-    screen = text.console()
+    screen = console()
     if name is None:
-        screen.print(text.catalogue(), "", text.processes())
+        screen.print(catalogues.catalogue(), "", catalogues.processes())
         return
     process = PROCESSES.get(name.replace("-", " "))
     if process is not None:
-        screen.print(*text.about_process(process))
+        screen.print(*catalogues.about_process(process))
         return
     if parameters:
         stated = distribution_from(name, dict(_parameter(item) for item in parameters))
@@ -64,8 +65,8 @@ def distributions(
         distribution = stated
     else:
         distribution = example(CATALOGUE.find(name))
-        screen.print(text.about_distribution(type(distribution)), "\n\nFor example:\n")
-    screen.print(text.distribution_figures(distribution, mark))
+        screen.print(catalogues.about_distribution(type(distribution)), "\n\nFor example:\n")
+    screen.print(catalogues.distribution_figures(distribution, mark))
     if out is not None:
         from functools import partial
 

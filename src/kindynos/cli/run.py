@@ -25,6 +25,7 @@ from kindynos.errors import KindynosError, ModelError
 if TYPE_CHECKING:
     from kindynos.model.model import Model
     from kindynos.reports.report import Report
+    from kindynos.results.figures import TableSpec
 
 
 @click.command()
@@ -99,7 +100,7 @@ def run(
       kindynos run purser.xlsx --outcome "Evening!G13" --driver "B9=uniform 90 130"
     """
     from kindynos.model.saved import check_savable
-    from kindynos.reports import text
+    from kindynos.reports.runs import run_report
 
     model = read_model(file, changes, cells)
     if keep and out is None and saved is None:
@@ -115,7 +116,8 @@ def run(
     if store == "summary":
         if keep or parquet or saved is not None:
             raise KindynosError("--store summary holds no trials to keep, save or write")
-        finish(_summarized(model, simulation, resume), out, as_data)
+        asked = table_spec(percentiles, statistics, chances, model.compiled().outcomes)
+        finish(_summarized(model, simulation, resume, asked), out, as_data)
         return
     if resume is not None:
         raise KindynosError("--resume goes with --store summary")
@@ -126,13 +128,15 @@ def run(
         found = model.simulate(**simulation, progress=progress, keep=keep)
     if saved is not None:
         found.save(saved)
-    finish(text.run(found, asked), out, as_data, "parquet" if parquet else "csv")
+    finish(run_report(found, asked), out, as_data, "parquet" if parquet else "csv")
 
 
-def _summarized(model: Model, simulation: dict[str, Any], resume: Path | None) -> Report:
+def _summarized(
+    model: Model, simulation: dict[str, Any], resume: Path | None, asked: TableSpec
+) -> Report:
     """Return the report of a run of which summaries are kept."""
     from kindynos.reports.summaries import summarized
 
     with Bar("simulating") as progress:
         found = model.simulate(**simulation, progress=progress, store="summary", resume=resume)
-    return summarized(found)
+    return summarized(found, asked)

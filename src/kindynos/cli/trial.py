@@ -87,11 +87,10 @@ def trial(
     else:
         assert worst is not None
         sheets = run.worst(name, int(worst) if worst >= 1 else max(round(worst * run.size), 1))
-    why = (
-        ""
-        if number is not None
-        else f", {name} nearest to P{at_percentile:g}"
-        if worst is None
-        else f", {name} at its lowest"
-    )
-    finish(studies.sheets(run, sheets, why, whole), out, as_data)
+    why = ""
+    if at_percentile is not None:
+        why = f", {name} nearest to P{at_percentile:g}"
+    elif worst is not None:
+        why = f", {name} at its {'lowest' if run[name].better == 'high' else 'highest'}"
+    told = None if not name or run[name].is_row else name
+    finish(studies.sheets(run, sheets, why, whole, told), out, as_data)

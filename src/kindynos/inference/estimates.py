@@ -144,6 +144,11 @@ class Estimate(_Figures[float]):
         return f"{_rounded(self._value, self.error)} ± {_rounded(self.error, self.error)}"
 
 
+def symmetrical(value: float, error: float) -> Estimate:
+    """Return a figure with an interval of the same width on both sides."""
+    return Estimate(value, value - error, value + error)
+
+
 Real.register(Estimate)  # a number wherever one is asked for
 
 

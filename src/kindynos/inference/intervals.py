@@ -123,19 +123,23 @@ def jackknifed(value: float, left_out: Floats) -> Estimate:
     return Estimate(value, value - error, value + error)
 
 
-def correlation_by_blocks(first: Floats, second: Floats, bounds: NDArray[np.int64]) -> Estimate:
+def correlation_by_blocks(
+    first: Floats, second: Floats, bounds: NDArray[np.int64], weights: Floats | None = None
+) -> Estimate:
     """Return the correlation of two rows of values ``(trials,)``, or its mean over ``(rows,
     trials)``, with its interval.
 
     ``bounds`` are the first trial of each block and the number of trials. The interval is the
     jackknife that leaves out one block at a time, on Fisher's scale; there is none for fewer than
-    200 trials or 5 blocks, or for a correlation of 1.
+    200 trials or 5 blocks, or for a correlation of 1. ``weights`` are one per trial.
     """
     rows = [np.atleast_2d(values)[:, None] for values in (first, second)]
-    return correlations_by_blocks(np.concatenate(rows, axis=1), bounds)[0]
+    return correlations_by_blocks(np.concatenate(rows, axis=1), bounds, weights)[0]
 
 
-def correlations_by_blocks(values: Floats, bounds: NDArray[np.int64]) -> list[Estimate]:
+def correlations_by_blocks(
+    values: Floats, bounds: NDArray[np.int64], weights: Floats | None = None
+) -> list[Estimate]:
     """Return the correlation of each pair of quantities ``(rows, quantities, trials)``, the first
     with all after it, then the second, as ``correlation_by_blocks`` does for one pair.
     """
@@ -144,12 +148,20 @@ def correlations_by_blocks(values: Floats, bounds: NDArray[np.int64]) -> list[Es
     if trials == 0 or len(bounds) < 2:
         return [Estimate(0.0)] * len(first)
     parts = [values[..., begin:end] for begin, end in pairwise(bounds.tolist())]
-    products = np.stack([part @ np.swapaxes(part, -1, -2) for part in parts])
-    single = np.stack([part.sum(axis=-1) for part in parts])
+    sizes = np.diff(bounds).astype(np.float64)
+    weighted = parts
+    if weights is not None:
+        by_block = [weights[begin:end] for begin, end in pairwise(bounds.tolist())]
+        sizes = np.array([part.sum() for part in by_block])
+        weighted = [part * weight for part, weight in zip(parts, by_block, strict=True)]
+    products = np.stack(
+        [one @ np.swapaxes(part, -1, -2) for one, part in zip(weighted, parts, strict=True)]
+    )
+    single = np.stack([part.sum(axis=-1) for part in weighted])
     squares = np.diagonal(products, axis1=-2, axis2=-1)
     # each (blocks, rows, pairs)
     sums = [
-        np.diff(bounds).astype(np.float64)[:, None, None],
+        sizes[:, None, None],
         single[..., first],
         single[..., second],
         squares[..., first],

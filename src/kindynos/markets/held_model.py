@@ -242,12 +242,15 @@ class HeldRun(Run):
         self._exposure, self._horizon = exposure, horizon
 
     def table(
-        self, percentiles: Iterable[float] | None = None, statistics: Sequence[str] = ()
+        self,
+        percentiles: Iterable[float] | None = None,
+        statistics: Sequence[str] = (),
+        chances: str | Sequence[str] = (),
     ) -> pd.DataFrame:
         """Return the table of ``Run.table`` with a column "history error": half the 95 % interval
         that the history leaves of a figure, by histories drawn from it again in blocks.
         """
-        frame = super().table(percentiles, statistics)
+        frame = super().table(percentiles, statistics, chances)
         names = [(str(outcome), str(statistic)) for outcome, statistic in frame.index]
         found = statistic_errors(
             self._exposure.returns, self._exposure.values, self._horizon, names

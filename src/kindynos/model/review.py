@@ -20,7 +20,7 @@ from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
 from kindynos.program.quantities import YEARLY, DistributionDriver, Driver, ProcessDriver
 from kindynos.program.timeline import STEPS
-from kindynos.results.sheet import CURRENCY
+from kindynos.results.figures import CURRENCY
 
 RATE_WORDS = {
     "rate",

@@ -15,13 +15,26 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.errors import KindynosError
-from kindynos.formatting import brief, is_per_cent, number, per_cent, share_decimals, step_of
+from kindynos.formatting import (
+    brief,
+    in_unit,
+    number,
+    per_cent,
+    share_in_words,
+    shown,
+    step_of,
+    threshold,
+)
 from kindynos.inference.estimates import Estimate
 from kindynos.reports import lumps
-from kindynos.results.result import Result
+from kindynos.results.figures import TableSpec
+from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
+from kindynos.results.sample import FEWEST
 from kindynos.results.sensitivity.contributions import BASE
 from kindynos.results.sensitivity.methods import usual_method
+from kindynos.results.statistic_text import kind_of
+from kindynos.results.summary_run import SummaryResult
 from kindynos.studies.comparison import Comparison
 from kindynos.studies.optimum import Optimum
 from kindynos.studies.sweep import Sweep
@@ -35,6 +48,13 @@ if TYPE_CHECKING:
     from kindynos.model.model import Model
     from kindynos.results.read_trials import ReadTrials
 
+SEEN = 0.005  # chance of a single value from which on a sentence says so
+CHANCE_WORDS = {
+    "chance above": "above {}",
+    "chance below": "below {}",
+    "chance at": "exactly {}",
+    "survival": "above {}",
+}
 MOST_SCENARIOS = 4  # that are told beside the first
 MOST_OUTCOMES = 2  # that are told; the tables have all
 MOST_WEIGHTS = 4  # holdings that are named
@@ -139,8 +159,8 @@ def _at_point(swept: Sweep, name: str, row: Any) -> str:
     error = 0.0 if swept.errors is None else float(row[f"{name} error"])
     value = float(row[name])
     figure = Estimate(value, value - error, value + error)
-    is_chance = swept.statistic.startswith("chance")
-    shown = _share(figure) if is_chance else amount(figure, units.get(name))
+    is_chance = kind_of(swept.statistic) == "share"
+    shown = share_in_words(figure) if is_chance else amount(figure, units.get(name))
     where = [
         f"{at.replace('_', ' ')} {amount(Estimate(row[at]), units.get(at))}" for at in swept.inputs
     ]
@@ -157,8 +177,8 @@ def _(found: Optimum) -> list[str]:
         f"{name.replace('_', ' ')} {amount(value, units.get(name))}"
         for name, value in found.decisions.items()
     ]
-    is_chance = found.what.startswith("chance")
-    shown = _share(found.objective) if is_chance else amount(found.objective, found.unit)
+    is_chance = kind_of(found.what) == "share"
+    shown = share_in_words(found.objective) if is_chance else amount(found.objective, found.unit)
     side = "highest" if found.maximize else "lowest"
     said = [f"The {found.what} is {side}, {shown} on fresh draws, at {_listed(where)}."]
     for row in found.constraints().to_dict("records"):
@@ -301,23 +321,22 @@ def read_answer(found: ReadTrials, names: list[str]) -> list[str]:
     return said
 
 
-def trial_answer(run: Run, sheets: pd.DataFrame) -> list[str]:
-    """Return what the first outcome is in single trials, and its place among all trials."""
-    outcome = next((name for name in run.outcomes if not run[name].is_row), None)
+def trial_answer(run: Run, sheets: pd.DataFrame, outcome: str | None) -> list[str]:
+    """Return what an outcome is in single trials, and its place among all trials."""
     if outcome is None:
         return []
-    result, said = run[outcome], []
-    for place in sheets.index.get_level_values("trial").unique()[:MOST_OUTCOMES]:
-        value = float(sheets.loc[(place, outcome), "value"])
+    result, sentences = run[outcome], []
+    for trial in sheets.index.get_level_values("trial").unique()[:MOST_OUTCOMES]:
+        value = float(sheets.loc[(trial, outcome), "value"])
         if not math.isfinite(value):
-            said.append(f"In trial {place:,} {outcome.replace('_', ' ')} has no value.")
+            sentences.append(f"In trial {trial:,} {_plain(outcome)} has no value.")
             continue
-        below = 100 * float(np.mean(np.asarray(result.values) < value))
-        said.append(
-            f"In trial {place:,} {outcome.replace('_', ' ')} is {amount(value, result.unit)}; "
-            f"{below:.0f} % of the trials are below it."
+        share = float(np.mean(np.asarray(result.values) < value))
+        sentences.append(
+            f"In trial {trial:,} {_plain(outcome)} is {amount(value, result.unit)}; "
+            f"{per_cent(share, 0)} of the trials are below it."
         )
-    return said
+    return sentences
 
 
 def contribution_sentence(name: str, found: pd.DataFrame) -> list[str]:
@@ -333,7 +352,7 @@ def contribution_sentence(name: str, found: pd.DataFrame) -> list[str]:
     if one["share"] - two["share"] > one["error of share"] + two["error of share"]:
         error = float(one["error of share"])
         share = Estimate(one["share"], one["share"] - error, one["share"] + error)
-        return [f"{_upper(first)} contributes most to {to}: {_share(share)}."]
+        return [f"{_upper(first)} contributes most to {to}: {share_in_words(share)}."]
     return [f"{_upper(first)} and {second} contribute most to {to}."]
 
 
@@ -349,48 +368,88 @@ def outcome_sentence(run: Run, name: str) -> str:
     of its target that hurts.
     """
     result = run[name]
-    subject = _upper(name)
+    if result.n_failed < result.size and lumps.is_condition(run, name):
+        return f"{_upper(name)} is true {_chance(result.chance(above=0.5))}{_too_few(result)}."
+    return value_sentence(result)
+
+
+def value_sentence(result: Result | SummaryResult) -> str:
+    """Return what an outcome is on average, and how likely it is on the side of its target that
+    hurts.
+    """
+    subject = _upper(result.name)
     if result.n_failed == result.size:
         return f"{subject} has no value in any trial."
-    if lumps.is_condition(run, name):
-        return f"{subject} is true {_chance(result.chance(above=0.5))}."
-    mean = result.mean
-    lacking = ""
+    ends = _too_few(result)
     if result.n_failed:
-        lacking = f"; {per_cent(result.n_failed / result.size)} of the trials have no value"
+        ends += f"; {per_cent(result.n_failed / result.size)} of the trials have no value"
+    mean = result.mean
     if not math.isfinite(float(mean)):
-        return f"{subject} has a median of {amount(result.median, result.unit)}{lacking}."
-    said = f"{subject} is {amount(mean, result.unit)} on average"
-    return f"{said}{_beside(result)}{lacking}."
+        return f"{subject} has a median of {estimated(result.median, result)}{ends}."
+    return f"{subject} is {estimated(mean, result)} on average{_beside(result)}{ends}."
 
 
-def _beside(result: Result) -> str:
+def estimated(figure: Estimate, result: Result | SummaryResult) -> str:
+    """Return an estimate of a result with its unit: as its error leaves it, and to three digits
+    where the trials are too few to tell an error.
+    """
+    if figure.error != figure.error and result.size < FEWEST and math.isfinite(float(figure)):
+        figure = Estimate(float(f"{float(figure):.3g}"))
+    return amount(figure, result.unit)
+
+
+def _too_few(result: Result | SummaryResult) -> str:
+    if result.size >= FEWEST:
+        return ""
+    return f"; {result.size:,} trials are too few to say how far off this is"
+
+
+def asked_sentences(run: Any, asked: TableSpec) -> list[str]:
+    """Return the figures that were asked for, a sentence each."""
+    sentences = []
+    for name in run.outcomes:
+        result = run[name]
+        if isinstance(result, RowResult):
+            continue
+        for figure in asked.figures(result):
+            at = "" if figure.threshold is None else threshold(figure.threshold, result.unit)
+            if figure.words in CHANCE_WORDS and at:
+                side = CHANCE_WORDS[figure.words].format(at)
+                share = share_in_words(figure.estimate)
+                sentences.append(f"The chance that {_plain(name)} is {side} is {share}.")
+                continue
+            words = f"{figure.words.replace('_', ' ')} {at}".strip()
+            value, error = shown(figure.estimate, figure.kind, result.unit)
+            unit = f" {result.unit}" if result.unit and figure.kind == "amount" else ""
+            beside = f" ({error})" if error and figure.estimate.error > 0 else ""
+            sentences.append(f"The {words} of {_plain(name)} is {value}{unit}{beside}.")
+    for condition in asked.conditions:
+        share = share_in_words(run.chance(condition))
+        sentences.append(f"The chance that {condition} is {share}.")
+    return sentences
+
+
+def _plain(name: str) -> str:
+    return name.replace("_", " ")
+
+
+def _beside(result: Result | SummaryResult) -> str:
     if result.target is None:
         low, high = result.central_range(0.8)
-        first = amount(low, result.unit).removesuffix(f" {result.unit}")
-        ends = f"{first} and {amount(high, result.unit)}"
+        first = estimated(low, result).removesuffix(f" {result.unit}")
+        ends = f"{first} and {estimated(high, result)}"
         return f"; 80 % of the trials lie between {ends}"
     target = amount(Estimate(float(result.target)), result.unit)
-    side, chance = (
-        ("below", result.chance(below=result.target))
-        if result.better == "high"
-        else ("above", result.chance(above=result.target))
-    )
-    return f"; {_chance(chance)} it is {side} {target}"
+    side = "below" if result.better == "high" else "above"
+    chance = result.statistic("chance", **{side: result.target})
+    at = result.chance(at=float(result.target))
+    lump = f", and with {share_in_words(at)} exactly at it" if at >= SEEN else ""
+    return f"; {_chance(chance)} it is {side} {target}{lump}"
 
 
 def _chance(chance: Estimate) -> str:
     """Return a chance in words, with its error."""
-    return f"with a chance of {_share(chance)}"
-
-
-def _share(chance: Estimate) -> str:
-    """Return a chance in per cent, with its error where it has one."""
-    decimals = share_decimals([chance.error])
-    value = f"{100 * chance:.{decimals}f} %"
-    if not chance.error > 0:
-        return value
-    return f"{value} (± {100 * chance.error:.{decimals}f})"
+    return f"with a chance of {share_in_words(chance)}"
 
 
 def _upper(name: str) -> str:
@@ -412,8 +471,8 @@ def amount(figure: Any, unit: str | None) -> str:
     >>> amount(Estimate(6_794_213.0, 6_760_000.0, 6_828_000.0), "EUR")
     '6.79 million EUR'
     """
-    times = 100.0 if is_per_cent(unit) else 1.0
-    value, error = times * float(figure), times * float(getattr(figure, "error", math.nan))
+    in_its_unit = in_unit(figure, unit)
+    value, error = float(in_its_unit), float(getattr(in_its_unit, "error", math.nan))
     after = f" {unit}" if unit else ""
     if not math.isfinite(value):
         return number(value)

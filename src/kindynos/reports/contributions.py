@@ -6,12 +6,14 @@ import pandas as pd
 from rich.console import Group, RenderableType
 from rich.text import Text
 
+from kindynos.cells import Cell
 from kindynos.formatting import (
     brief,
-    is_per_cent,
+    in_unit,
     number,
     per_cent,
-    share_decimals,
+    share_with_error,
+    signed_with_error,
     step_of,
     with_error,
 )
@@ -32,13 +34,6 @@ def estimates(values: pd.Series, errors: pd.Series) -> list[Estimate]:
     ]
 
 
-def share_text(figure: Estimate) -> tuple[str, str]:
-    """Return a share and its error as per cent."""
-    decimals = share_decimals([figure.error])
-    error = f"± {100 * figure.error:.{decimals}f} %" if figure.error == figure.error else ""
-    return per_cent(float(figure), decimals), error
-
-
 def contributions(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
     """Return a table of contributions, with what they add up to."""
     to, total, unit = frame.attrs["to"], frame.attrs["total"], run[outcome].unit
@@ -48,8 +43,6 @@ def contributions(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
     part = str(frame.index.name)
     columns = [Words(part), *amounts, "share", "95 % error"]
     table = table_of(title, *columns, numbers_first=True)
-    scale = 100.0 if is_per_cent(unit) else 1.0
-    frame = frame.assign(contribution=frame["contribution"] * scale, error=frame["error"] * scale)
     shown = frame.head(MOST_SHOWN)
     rows = zip(
         shown.index,
@@ -58,14 +51,14 @@ def contributions(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
         strict=True,
     )
     for name, amount, share in rows:
-        figures = () if to_variance else _amount(amount)
-        table.add_row(str(name), *figures, *(share_text(share) if name != BASE else ()))
-    _add_others(table, frame, to_variance)
+        figures = () if to_variance else _amount(amount, unit)
+        table.add_row(str(name), *figures, *(share_with_error(share) if name != BASE else ()))
+    _add_others(table, frame, to_variance, unit=unit)
     if to_variance:
-        whole = f"the sd is {brief(float(f'{total**0.5:.4g}'))}"
+        whole = f"the sd is {brief(in_unit(float(f'{total**0.5:.4g}'), unit))}"
     else:
-        step = step_of(scale * run[outcome].percentile(frame.attrs["percentile"]).error)
-        whole = f"they add up to {number(scale * total, step)}"
+        step = step_of(in_unit(run[outcome].percentile(frame.attrs["percentile"]), unit).error)
+        whole = f"they add up to {number(in_unit(total, unit), step)}"
     return Group(table, Text(_remark(whole, frame, run), style="dim"))
 
 
@@ -87,8 +80,7 @@ def with_correlations(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
         shown.index, estimates(shown["share"], shown["error of share"]), strict=True
     ):
         rank = ranks[str(name)]
-        error = f"± {rank.error:.3f}" if rank.error == rank.error else ""
-        table.add_row(str(name), f"{float(rank):+.3f}", error, *share_text(share))
+        table.add_row(str(name), *signed_with_error(rank), *share_with_error(share))
     _add_others(table, frame, True, before=2)
     remark = (
         "Some drivers move together; contributions to the variance add up to 100 % all the same"
@@ -99,34 +91,46 @@ def with_correlations(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
 
 def register(run: Run, outcome: str) -> FigureTable:
     """Return the risk register of an outcome: what is stated of each risk, and what it does."""
-    frame = run.risk_register(outcome)
-    unit = f", {run[outcome].unit}" if run[outcome].unit else ""
-    to, part = frame.attrs["to"], brief(float(f"{frame.attrs['of risks']:.3g}"))
-    title = f"Risk register: the risks are {part} of {to} of {outcome}{unit}"
+    frame, unit = run.risk_register(outcome), run[outcome].unit
+    to = frame.attrs["to"]
+    part = brief(in_unit(float(f"{frame.attrs['of risks']:.3g}"), unit))
+    of_outcome = f"{outcome}{f', {unit}' if unit else ''}"
+    title = f"Risk register: the risks are {part} of {to} of {of_outcome}"
     table = table_of(
         title, "risk", "chance", "impact, mean", "expected", "contribution", "95 % error", "share"
     )
     amounts = estimates(frame["contribution"], frame["error"])
     for (name, row), amount in zip(frame.iterrows(), amounts, strict=True):
-        stated = (brief(float(f"{row[key]:.4g}")) for key in ("impact", "expected"))
+        own = run.program.unit(str(name)) if str(name) in run else None
+        stated = (brief(in_unit(float(f"{row[key]:.4g}"), own)) for key in ("impact", "expected"))
         chance = per_cent(float(row["chance"]))
-        table.add_row(str(name), chance, *stated, *_amount(amount), per_cent(float(row["share"])))
+        share = per_cent(float(row["share"]))
+        table.add_row(str(name), chance, *stated, *_amount(amount, unit), share)
     return table.first(MOST_SHOWN)
 
 
-def _amount(figure: Estimate) -> tuple[str, str]:
-    return with_error(figure) if figure.error == figure.error else (brief(float(figure)), "")
+def _amount(figure: Estimate, unit: str | None) -> tuple[Cell, Cell]:
+    if figure.error == figure.error:
+        return with_error(figure, unit)
+    return brief(in_unit(float(figure), unit)), Cell.of("")
 
 
 def _add_others(
-    table: FigureTable, frame: pd.DataFrame, shares_only: bool, before: int = 0
+    table: FigureTable,
+    frame: pd.DataFrame,
+    shares_only: bool,
+    before: int = 0,
+    unit: str | None = None,
 ) -> None:
     """Add what the parts that are not shown contribute together."""
     others = frame.iloc[MOST_SHOWN:]
-    if len(others):
-        amount = [] if shares_only else [brief(float(f"{others['contribution'].sum():.3g}")), ""]
-        share = per_cent(float(others["share"].sum()))
-        table.add_row(f"{len(others)} others", *[""] * before, *amount, share)
+    if not len(others):
+        return
+    amounts = []
+    if not shares_only:
+        amounts = [brief(in_unit(float(f"{others['contribution'].sum():.3g}"), unit)), ""]
+    share = per_cent(float(others["share"].sum()))
+    table.add_row(f"{len(others)} others", *[""] * before, *amounts, share)
 
 
 def _remark(text: str, frame: pd.DataFrame, run: Run) -> str:

@@ -11,14 +11,26 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.arrays import Floats
-from kindynos.formatting import brief, number, per_cent, short, step_of, with_error
+from kindynos.cells import Cell
+from kindynos.formatting import (
+    brief,
+    in_unit,
+    number,
+    per_cent,
+    share_range,
+    short,
+    shown,
+    step_of,
+    threshold,
+)
 from kindynos.inference.autocorrelation import autocorrelations, portmanteau
 from kindynos.processes.clustering import listed
 from kindynos.reports.answers import opening, read_answer
 from kindynos.reports.report import Draws, Report
+from kindynos.reports.runs import label
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, Words, table_of
-from kindynos.results.sheet import PERCENTILES, TableSpec, reported_figures
+from kindynos.results.figures import reported_figures
 
 if TYPE_CHECKING:
     from kindynos.distributions.base import Distribution
@@ -437,46 +449,33 @@ def _column(found: ReadTrials, name: str) -> FigureTable:
     result = found[name]
     unit = f", {result.unit}" if result.unit else ""
     table = table_of(f"{name}{unit}: {result.size:,} trials", "statistic", "value", "± 95 %")
-    for word, figure in reported_figures(result, TableSpec(PERCENTILES)):
-        if word.startswith("chance"):
-            table.add_row(
-                word,
-                per_cent(float(figure)),
-                "" if math.isnan(figure.error) else per_cent(figure.error),
-            )
-            continue
-        value, error = with_error(figure)
-        table.add_row(word, value, "" if word in ("lowest", "highest") else error)
-    low, high = result.central_range(0.80)
-    table.add_row("80 % of trials lie", f"{brief(float(low))} to {brief(float(high))}", "")
+    for figure in reported_figures(result):
+        value, error = shown(figure.estimate, figure.kind, result.unit)
+        error = Cell.of("") if figure.name in ("lowest", "highest") else error
+        table.add_row(label(figure, result.unit), value, error)
+    low, high = (brief(in_unit(float(end), result.unit)) for end in result.central_range(0.80))
+    table.add_row("80 % of trials lie", Cell.of(low, " to ", high), "")
     return table
 
 
 def _pair(pair: JointDistribution) -> FigureTable:
     table = table_of(f"{pair.y.name} against {pair.x.name}", "", "value", "95 % interval")
+    at_x, at_y = (
+        threshold(cut, side.unit) for cut, side in zip(pair.cuts, (pair.x, pair.y), strict=True)
+    )
     for (one, two), share in pair.quadrants.items():
-        label = (
-            f"{pair.x.name} {one} {brief(pair.cuts[0])}, {pair.y.name} {two} {brief(pair.cuts[1])}"
-        )
-        table.add_row(
-            label, per_cent(float(share)), f"{per_cent(share.low)} to {per_cent(share.high)}"
-        )
+        words = f"{pair.x.name} {one} {at_x}, {pair.y.name} {two} {at_y}"
+        table.add_row(words, per_cent(float(share)), share_range(share.low, share.high))
     if pair.without_value is not None:
         lacking = pair.without_value
-        table.add_row(
-            "one of the two has no value",
-            per_cent(float(lacking)),
-            f"{per_cent(lacking.low)} to {per_cent(lacking.high)}",
-        )
+        ends = share_range(lacking.low, lacking.high)
+        table.add_row("one of the two has no value", per_cent(float(lacking)), ends)
     correlation = pair.correlation
-    table.add_row(
-        "rank correlation",
-        f"{float(correlation):.2f}",
-        f"{correlation.low:.2f} to {correlation.high:.2f}",
-    )
-    ends = f"{per_cent(max(pair.scatter.low, 0))} to {per_cent(pair.scatter.high)}"
-    scatter = f"share of the variance of {pair.y.name} that {pair.x.name} leaves open"
-    table.add_row(scatter, per_cent(max(float(pair.scatter), 0.0)), ends)
+    ends = Cell.of(number(correlation.low, 0.01), " to ", number(correlation.high, 0.01))
+    table.add_row("rank correlation", number(float(correlation), 0.01), ends)
+    left = f"share of the variance of {pair.y.name} that {pair.x.name} leaves open"
+    ends = share_range(max(pair.scatter.low, 0.0), pair.scatter.high)
+    table.add_row(left, per_cent(max(float(pair.scatter), 0.0)), ends)
     return table
 
 

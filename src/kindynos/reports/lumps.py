@@ -8,12 +8,12 @@ import math
 
 import numpy as np
 
+from kindynos.cells import Cell
 from kindynos.formatting import brief, per_cent, shares
 from kindynos.formula.tree import Operation
 from kindynos.inference.estimates import Estimate
 from kindynos.results.result import Result
 from kindynos.results.run import Run
-from kindynos.results.sample import Sample
 from kindynos.results.statistics import mean
 
 TRUTHS = ("<", "<=", ">", ">=", "==", "!=", "and", "or", "not")
@@ -25,11 +25,14 @@ def below_and_at(result: Result, value: float) -> str:
     """Return which share of the trials lies below a value, and which exactly at it where that is
     not nothing.
     """
-    known = result.ranked.valid
-    if not len(known):
+    sample = result.ranked
+    if not sample.count:
         return "no trial has a value"
-    below, at = float(np.mean(known < value)), float(np.mean(known == value))
-    which = "of the trials" if len(known) == result.size else "of those with a value"
+    below, at = (
+        sample.terms(hits.astype(np.float64)).mean
+        for hits in (sample.valid < value, sample.valid == value)
+    )
+    which = "of the trials" if sample.count == result.size else "of those with a value"
     if at < 0.005:
         return f"{per_cent(below, 0)} {which} lie below it"
     texts = shares([below, at, 1 - below - at], 0)
@@ -40,14 +43,15 @@ def lump_of(result: Result) -> tuple[float, Estimate] | None:
     """Return the value that most trials share and the chance of it, if they are many; infinity is
     told as "never".
     """
-    values = result.values[np.isfinite(result.values)]
-    if not values.size:
+    finite = result.sample.only(np.isfinite(result.values))
+    if not finite.count:
         return None
-    distinct, counts = np.unique(values, return_counts=True)
-    place = int(counts.argmax())
-    if counts[place] < LUMP * result.size or len(distinct) == 1:
+    distinct, owner = np.unique(finite.valid, return_inverse=True)
+    if len(distinct) == 1:
         return None
-    return float(distinct[place]), result.chance(at=float(distinct[place]))
+    value = float(distinct[np.bincount(owner, finite.valid_weights).argmax()])
+    chance = result.chance(at=value)
+    return (value, chance) if chance >= LUMP else None
 
 
 def is_count(result: Result) -> bool:
@@ -81,8 +85,7 @@ def never(result: Result) -> tuple[Estimate, Estimate] | None:
     endless = np.isposinf(result.values)
     if not endless.any() or np.isneginf(result.values).any():
         return None
-    finite = Sample(np.where(endless, np.nan, result.values), result._bounds, result._independent)
-    return result.chance(at=math.inf), mean(finite)
+    return result.chance(at=math.inf), mean(result.sample.only(~endless))
 
 
 def may_be_never(run: Run, name: str) -> bool:
@@ -110,7 +113,7 @@ def period_labels(run: Run, name: str) -> list[str]:
     )
 
 
-def labelled(text: str, value: float, labels: list[str]) -> str:
+def labelled(text: Cell, value: float, labels: list[str]) -> Cell:
     """Return the text of a figure with the label of the period that it is, where it is one."""
     inside = math.isfinite(value) and value == int(value) and 1 <= value <= len(labels)
-    return f"{brief(value)} ({labels[int(value) - 1]})" if inside else text
+    return Cell.of(brief(value), f" ({labels[int(value) - 1]})") if inside else text

@@ -8,7 +8,7 @@ from rich.console import RenderableType
 
 from kindynos.model.review import review
 from kindynos.model.writing import cohorts_of
-from kindynos.reports import text
+from kindynos.reports import model_tables
 from kindynos.reports.answers import model_answer, opening
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_rows
@@ -26,18 +26,19 @@ def checked(model: Model, whole: bool = False) -> Report:
     program = model.compiled()
     units = {name: getattr(quantity, "unit", None) for name, quantity in model.quantities.items()}
     lines = model.base_case().drop(index=list(program.givens), errors="ignore")
+    cohorts = cohorts_of(list(program.lines.values()))
     tables = [
-        *([text.givens_table(program)] if program.givens else []),
-        *([text.drivers_table(program)] if program.drivers else []),
-        *(text.cohort_table(*one) for one in cohorts_of(list(program.lines.values())).items()),
-        text.sheet_table("Base case, in the order of evaluation", lines, units, whole),
+        *([model_tables.givens_table(program)] if program.givens else []),
+        *([model_tables.drivers_table(program)] if program.drivers else []),
+        *(model_tables.cohort_table(name, cohort) for name, cohort in cohorts.items()),
+        model_tables.sheet_table("Base case, in the order of evaluation", lines, units, whole),
     ]
     parts: list[RenderableType] = opening(model_answer(model))
     for table in tables:
         parts += [table if whole else table.first(MOST_ROWS), ""]
     found = review(program)
     return Report.of(
-        [*parts, text.findings(found)],
+        [*parts, model_tables.findings(found)],
         kind="model",
         data=lambda: {
             "model": model.name,

@@ -8,13 +8,14 @@ from typing import Any
 
 from rich.text import Text
 
-from kindynos.formatting import number, per_cent, short, times_shown, with_error
-from kindynos.inference.estimates import Estimate
+from kindynos.cells import Cell
+from kindynos.formatting import in_unit, number, per_cent, short, shown, with_error
 from kindynos.reports.answers import answer, opening
 from kindynos.reports.report import Report
-from kindynos.reports.studies import figure
 from kindynos.reports.summary import plain_estimate, plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, Words, table_of
+from kindynos.results.statistic_text import kind_of
+from kindynos.studies.aims import Constraint
 from kindynos.studies.optimum import Optimum
 
 
@@ -38,30 +39,21 @@ def optimum(found: Optimum) -> Report:
     )
 
 
-def _worth(found: Optimum, value: float, error: float) -> str:
-    times = times_shown(found.unit)
-    return figure(value * times, error * times, share=found.what.startswith("chance"))
-
-
 def _decisions(found: Optimum) -> FigureTable:
     aim = "Highest" if found.maximize else "Least"
     unit = f", {found.unit}" if found.unit else ""
     table = table_of(f"{aim} {found.what}{unit}", "decision", "best", "95 % error", Words("unit"))
+    units = found.units or {}
     for name, decided in found.decisions.items():
-        times = times_shown((found.units or {}).get(name))
-        value = Estimate(float(decided) * times, decided.low * times, decided.high * times)
-        best, error = (
-            with_error(value) if value.error > 0 else (number(float(f"{float(value):.6g}")), "-")
-        )
-        table.add_row(name, best, error.removeprefix("± "), (found.units or {}).get(name) or "")
-    table.add_row(found.what, *_split(found), found.unit or "")
+        unit_of = units.get(name)
+        if decided.error > 0:
+            cells = with_error(decided, unit_of)
+        else:
+            cells = number(in_unit(float(f"{float(decided):.6g}"), unit_of)), Cell.of("-")
+        table.add_row(name, *cells, unit_of or "")
+    value, error = shown(found.objective, kind_of(found.what), found.unit)
+    table.add_row(found.what, value, error or "-", found.unit or "")
     return table
-
-
-def _split(found: Optimum) -> tuple[str, str]:
-    text = _worth(found, float(found.objective), found.objective.error)
-    value, _, error = text.partition(" ± ")
-    return value, error or "-"
 
 
 def _constraints(found: Optimum) -> FigureTable:
@@ -74,22 +66,32 @@ def _constraints(found: Optimum) -> FigureTable:
         Words("binds"),
         Words("kept"),
     )
-    for row in found.constraints().to_dict("records"):
-        share = str(row["constraint"]).startswith("chance")
-
-        def shown(value: float, share: bool = share) -> str:
-            return "-" if math.isnan(value) else per_cent(value, 2) if share else short(value)
-
-        interval = f"{shown(row['low'])} to {shown(row['high'])}"
+    constraints = [limit[0] for limit in found.limits]
+    for constraint, row in zip(constraints, found.constraints().to_dict("records"), strict=True):
+        figures = [
+            _rounded(float(row[column]), constraint)
+            for column in ("on the search's draws", "on fresh draws", "low", "high")
+        ]
+        searched, fresh, low, high = figures
         table.add_row(
             str(row["constraint"]),
-            shown(row["on the search's draws"]),
-            shown(row["on fresh draws"]),
-            interval,
+            searched,
+            fresh,
+            Cell.of(low, " to ", high),
             "yes" if row["binds"] else "no",
             str(row["kept"]),
         )
     return table
+
+
+def _rounded(value: float, constraint: Constraint) -> Cell:
+    """Return a figure of a constraint to three digits."""
+    if math.isnan(value):
+        return Cell.of("-")
+    figure = constraint.figure
+    if figure.statistic.kind == "share":
+        return per_cent(value, 2)
+    return short(value)
 
 
 def _data(found: Optimum) -> dict[str, Any]:

@@ -12,14 +12,14 @@ from rich.text import Text
 
 from kindynos.cohorts.result import CohortResult
 from kindynos.distributions.base import Distribution
-from kindynos.formatting import brief, number, per_cent, short, step_of, with_error
+from kindynos.formatting import brief, in_unit, number, per_cent, short, step_of, with_error
 from kindynos.inference.estimates import Estimate, Estimates
 from kindynos.processes.base import Process
 from kindynos.reports.answers import amount, opening
+from kindynos.reports.model_tables import cohort_table
 from kindynos.reports.report import Draws, PeriodTrials, Report
 from kindynos.reports.summary import plain_rows
 from kindynos.reports.tables import FigureTable, table_of
-from kindynos.reports.text import as_shown, cohort_table
 from kindynos.results.result import Result, RowResult
 
 if TYPE_CHECKING:
@@ -54,13 +54,12 @@ def estimates(figures: Estimates) -> Report:
 
 def result(found: Result) -> Report:
     """Return the main figures of a quantity, with their errors."""
-    shown = as_shown(found)
     unit = f", {found.unit}" if found.unit else ""
     table = table_of(f"{found.name}{unit}", "", "value", "95 % error")
-    figures: dict[str, Estimate] = {"mean": shown.mean, "standard deviation": shown.sd}
-    figures |= {f"P{q}": shown.percentile(q) for q in ENDS}
+    figures: dict[str, Estimate] = {"mean": found.mean, "standard deviation": found.sd}
+    figures |= {f"P{q}": found.percentile(q) for q in ENDS}
     for word, figure in figures.items():
-        table.add_row(word, *with_error(figure))
+        table.add_row(word, *with_error(figure, found.unit))
     said = f"{found.name}: {amount(found.mean, found.unit)} on average of {found.size:,} trials."
     if found.n_failed == found.size:
         said = f"{found.name} has no value in any of {found.size:,} trials."
@@ -75,13 +74,13 @@ def result(found: Result) -> Report:
 
 def row_result(found: RowResult) -> Report:
     """Return mean and percentiles of a row by period."""
-    shown = as_shown(found)
     unit = f", {found.unit}" if found.unit else ""
     columns = ["mean", *(f"P{q}" for q in ENDS)]
     table = table_of(f"{found.name}{unit}", "period", *columns)
-    mean, ends = np.asarray(shown.mean), np.asarray(shown.percentile(ENDS))
-    for place, label in enumerate(found.labels[:MOST_PERIODS]):
-        table.add_row(str(label), *(brief(float(x)) for x in (mean[place], *ends[:, place])))
+    mean, ends = np.asarray(found.mean), np.asarray(found.percentile(ENDS))
+    for period, label in enumerate(found.labels[:MOST_PERIODS]):
+        figures = (mean[period], *ends[:, period])
+        table.add_row(str(label), *(brief(in_unit(float(x), found.unit)) for x in figures))
     return Report.of([table], kind="row")
 
 

@@ -10,9 +10,9 @@ import numpy as np
 import pandas as pd
 
 from kindynos.program.quantities import DependentDriver, DistributionDriver, Given, ProcessDriver
+from kindynos.results.figures import DEFAULT, TableSpec, outcome_table
 from kindynos.results.result import RowResult
 from kindynos.results.run import Run
-from kindynos.results.sheet import DEFAULT, TableSpec, outcome_table
 
 PERCENTILES = tuple(range(1, 100))
 BY_PERIOD = (5, 25, 50, 75, 95)

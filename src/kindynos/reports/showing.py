@@ -33,10 +33,11 @@ from kindynos.reports import (
     quantities,
     studies,
     summaries,
-    text,
 )
 from kindynos.reports import optimum as optima
+from kindynos.reports.console import console
 from kindynos.reports.report import Report
+from kindynos.reports.runs import run_report
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
@@ -52,7 +53,7 @@ SEED = 1  # of what is simulated to be shown
 
 def show(result: Any) -> None:
     """Print a result as its command does."""
-    text.console().print(report_of(result))
+    console().print(report_of(result))
 
 
 @singledispatch
@@ -61,7 +62,7 @@ def report_of(result: Any) -> Report:
     raise KindynosError(f"show() has no report for {result!r:.60}")
 
 
-report_of.register(Run, text.run)
+report_of.register(Run, run_report)
 report_of.register(SummaryRun, summaries.summarized)
 report_of.register(Model, models.checked)
 report_of.register(Estimate, quantities.estimate)

@@ -14,18 +14,22 @@ import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
+from kindynos.cells import Cell
 from kindynos.errors import FitWarning, RunError
 from kindynos.formatting import (
-    ROUNDING,
     brief,
+    in_one_cell,
+    in_unit,
     is_per_cent,
     number,
     per_cent,
+    points,
     share_decimals,
+    share_with_error,
     shares,
-    step_of,
-    times_shown,
+    threshold,
 )
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.literals import SensitivityMethod
 from kindynos.reports import lumps
 from kindynos.reports.answers import (
@@ -36,14 +40,17 @@ from kindynos.reports.answers import (
     trial_answer,
 )
 from kindynos.reports.contributions import contributions
+from kindynos.reports.model_tables import sheet_table
+from kindynos.reports.rankings import alone_share, ranking_remark
 from kindynos.reports.report import Report
+from kindynos.reports.runs import label
 from kindynos.reports.summary import plain_estimate, plain_rows
 from kindynos.reports.tables import FigureTable, table_of
-from kindynos.reports.text import alone_share, ranking_remark, sheet_table
+from kindynos.results.figures import DEFAULT, TableSpec, reported_figures
 from kindynos.results.result import Result
 from kindynos.results.run import Run
-from kindynos.results.sensitivity.methods import usual_method
-from kindynos.results.sheet import DEFAULT, TableSpec
+from kindynos.results.sensitivity.methods import column_kind, unit_of_driver, usual_method
+from kindynos.results.statistic_text import kind_of
 from kindynos.studies.comparison import Comparison, ReportedMean, on_same_draws
 from kindynos.studies.goal import Goal
 from kindynos.studies.sweep import Sweep
@@ -53,28 +60,13 @@ MISSING = "trials without a value"
 MOST_ROWS = 60
 
 
-def figure(value: float, error: float = math.nan, share: bool = False) -> str:
-    """Return a value with its error, both at the digits the error leaves; as per cent where it is a
-    share.
-    """
-    if share:
-        decimals = share_decimals([error])
-        return per_cent(value, decimals) + (
-            "" if math.isnan(error) else f" ± {100 * error:.{decimals}f} %"
-        )
-    step = step_of(error)
-    if math.isnan(value) or step is None or error <= ROUNDING * abs(value):
-        return brief(value)
-    return f"{number(value, step)} ± {number(error, step)}"
-
-
 def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
     """Return for each outcome the scenarios side by side, the differences from the first, and what
     dominates what.
     """
     table, differences = pd.DataFrame(), pd.DataFrame()
     if compared.outcomes:
-        table, differences = compared.table(asked), compared.differences(asked)
+        table, differences = compared.table_of(asked), compared.differences_of(asked)
     parts = opening(answer(compared))
     conditions = [name for name in compared.outcomes if _is_condition(compared, name)]
     numbers = [name for name in compared.outcomes if name not in conditions]
@@ -148,85 +140,78 @@ def _side_by_side(
     compared: Comparison, outcome: str, table: pd.DataFrame, asked: TableSpec
 ) -> FigureTable:
     """Return the figures of an outcome in each scenario."""
-    chosen = asked.percentiles != DEFAULT.percentiles
-    percentiles = [f"P{q:g}" for q in (asked.percentiles if chosen else (5, 50, 95))]
-    more = [word for word, _ in asked.figures(_first_result(compared, outcome))]
-    rows = [
-        s
-        for s in table.loc[outcome].index
-        if s in (*SHOWN, *percentiles, *more, MISSING) or str(s).startswith("chance")
-    ]
+    figures = {
+        figure.name: figure
+        for run in compared.runs.values()
+        if not isinstance(run, ReportedMean)
+        for figure in reported_figures(run[outcome], asked)
+    }
+    usual = asked.percentiles == DEFAULT.percentiles
+    percentiles = [f"P{q:g}" for q in ((5, 50, 95) if usual else asked.percentiles)]
+    requested = [figure.name for figure in asked.figures(_first_result(compared, outcome))]
     unit = _first_result(compared, outcome).unit
-    per_cent_unit = is_per_cent(unit)
-    side = table_of(
-        f"{outcome} by scenario{f', {unit}' if unit else ''}",
-        "",
-        *(name for name in compared.scenarios),
-        scalable=True,
-    )
-    chances = {name: _chances(table[name].loc[outcome]) for name in compared.scenarios}
+    heading = f"{outcome} by scenario{f', {unit}' if unit else ''}"
+    side = table_of(heading, "", *compared.scenarios, scalable=True)
+    chances = {name: _chances(compared, name, outcome) for name in compared.scenarios}
     endless = {name: _endless(compared, name, outcome) for name in compared.scenarios}
-    awaited = any("chance of never" in found for found in endless.values())
-    for statistic in rows:
-        cells = [table.loc[(outcome, statistic), name] for name in compared.scenarios]
-        if per_cent_unit and statistic in (*SHOWN, *percentiles):
-            cells = [cell * 100 for cell in cells]
-        texts = [
-            chances[name].get(statistic) or endless[name].get(str(statistic))
-            for name in compared.scenarios
-        ]
-        shown = [t or figure(c["value"], c["error"]) for t, c in zip(texts, cells, strict=True)]
+    awaited = any("chance of never" in cells for cells in endless.values())
+    for statistic in table.loc[outcome].index:
         if statistic == MISSING:
-            shown = _shares_without_value(compared, outcome)
-        side.add_row(
-            _in_per_cent(str(statistic)) if per_cent_unit else str(statistic),
-            *(text.replace("infinite", "never") if awaited else text for text in shown),
-        )
-    for word in dict.fromkeys(
-        word for rows in endless.values() for word in rows if word not in ("mean", "sd")
+            side.add_row(statistic, *_shares_without_value(compared, outcome))
+            continue
+        figure = figures.get(statistic)
+        kind = "amount" if figure is None else figure.kind
+        if statistic not in (*SHOWN, *percentiles, *requested) and kind != "share":
+            continue
+        row = []
+        for name in compared.scenarios:
+            cell = table.loc[(outcome, statistic), name]
+            estimate = symmetrical(cell["value"], cell["error"])
+            ready = chances[name].get(statistic) or endless[name].get(statistic)
+            text = ready or in_one_cell(estimate, kind, unit)
+            row.append(Cell.of("never") if awaited and text == "infinite" else text)
+        side.add_row(statistic if figure is None else label(figure, unit), *row)
+    for words in dict.fromkeys(
+        word for cells in endless.values() for word in cells if word not in ("mean", "sd")
     ):
-        side.add_row(word, *(endless[name].get(word, "-") for name in compared.scenarios))
+        side.add_row(words, *(endless[name].get(words, "-") for name in compared.scenarios))
     return side
-
-
-def _in_per_cent(statistic: str) -> str:
-    """Return the words of a chance around a figure in per cent."""
-    word, _, value = statistic.rpartition(" ")
-    return f"{word} {100 * float(value):g}" if statistic.startswith("chance") else statistic
 
 
 def _rows(compared: Comparison, outcome: str) -> FigureTable:
     """Return the means of a row in each scenario and their differences from the first, period by
     period.
     """
-    found, differences = compared.rows_of(outcome), compared.row_differences(outcome)
-    first, *others = found
-    unit = found[first].unit
+    rows, differences = compared.rows_of(outcome), compared.row_differences(outcome)
+    first, *others = rows
+    unit = rows[first].unit
     table = table_of(
         f"{outcome} by period{f', {unit}' if unit else ''}: means",
         "period",
-        *(name for name in found),
+        *rows,
         *(f"{name} less {first}" for name in others),
         scalable=True,
     )
-    every: Any = differences.xs("mean", level="statistic")
-    gaps_of: dict[Any, Any] = every.to_dict("index")
-    for place, label in enumerate(found[first].labels):
-        means = [row.mean[place] for row in found.values()]
-        gaps = [gaps_of[name, label] for name in others]
+    means: Any = differences.xs("mean", level="statistic")
+    gaps: dict[Any, Any] = means.to_dict("index")
+    for period, period_label in enumerate(rows[first].labels):
         table.add_row(
-            label,
-            *(figure(float(mean), mean.error) for mean in means),
-            *(figure(gap["difference"], gap["error"]) for gap in gaps),
+            period_label,
+            *(in_one_cell(row.mean[period], unit=unit) for row in rows.values()),
+            *(in_one_cell(_gap(gaps[name, period_label]), unit=unit) for name in others),
         )
     return table.first(MOST_ROWS)
+
+
+def _gap(row: Any) -> Estimate:
+    """Return a difference with its interval."""
+    return Estimate(row["difference"], row["low"], row["high"])
 
 
 def _condition_table(compared: Comparison, conditions: Sequence[str]) -> FigureTable:
     """Return the chances of conditions on several quantities, and their differences from the
     first scenario.
     """
-    found = compared.chances(conditions)
     first = compared.scenarios[0]
     table = table_of(
         f"Chances, and their differences from {first}",
@@ -236,11 +221,11 @@ def _condition_table(compared: Comparison, conditions: Sequence[str]) -> FigureT
         "difference",
         keys=2,
     )
-    for row in found.reset_index().to_dict("records"):
-        gap, error = 100 * row["difference"], 100 * row["error of difference"]
-        told = "" if row["scenario"] == first else f"{gap:+.1f} ± {error:.1f} points"
-        chance = figure(row["chance"], row["error"], share=True)
-        table.add_row(row["condition"], row["scenario"], chance, told)
+    for row in compared.chances(conditions).reset_index().to_dict("records"):
+        gap = symmetrical(row["difference"], row["error of difference"])
+        chance = in_one_cell(symmetrical(row["chance"], row["error"]), "share")
+        difference = "" if row["scenario"] == first else points(gap)
+        table.add_row(row["condition"], row["scenario"], chance, difference)
     return table
 
 
@@ -249,27 +234,27 @@ def _shares_without_value(compared: Comparison, outcome: str) -> list[str]:
     results = (
         None if isinstance(run, ReportedMean) else run[outcome] for run in compared.runs.values()
     )
-    return ["-" if r is None else per_cent(r.n_failed / r.size) for r in results]
+    return [
+        "-" if result is None else per_cent(result.n_failed / result.size) for result in results
+    ]
 
 
-def _endless(compared: Comparison, scenario: str, outcome: str) -> dict[str, str]:
+def _endless(compared: Comparison, scenario: str, outcome: str) -> dict[str, Cell]:
     """Return what is said of an outcome that is infinite in some trials: how often, and its mean
     where it is not.
     """
     run = compared.runs[scenario]
-    found = lumps.never(run[outcome]) if isinstance(run, Run) else None
-    if found is None or not isinstance(run, Run):
+    never = lumps.never(run[outcome]) if isinstance(run, Run) else None
+    if never is None or not isinstance(run, Run):
         return {}
     awaited = lumps.may_be_never(run, outcome)
-    chance, average = found
+    chance, average = never
     return {
-        "mean": "-",
-        "sd": "-",
-        "chance of never" if awaited else "trials that are infinite": figure(
-            float(chance), chance.error, share=True
-        ),
-        "mean where it happens" if awaited else "mean of the others": figure(
-            float(average), average.error
+        "mean": Cell.of("-"),
+        "sd": Cell.of("-"),
+        "chance of never" if awaited else "trials that are infinite": in_one_cell(chance, "share"),
+        "mean where it happens" if awaited else "mean of the others": in_one_cell(
+            average, unit=run[outcome].unit
         ),
     }
 
@@ -278,49 +263,45 @@ def _first_result(compared: Comparison, outcome: str) -> Result:
     return next(run[outcome] for run in compared.runs.values() if not isinstance(run, ReportedMean))
 
 
-def _chances(frame: pd.DataFrame) -> dict[Any, str]:
-    """Return the chances of one scenario, which as printed add up to 100 % with the trials without
-    a value.
+def _chances(compared: Comparison, scenario: str, outcome: str) -> dict[str, Cell]:
+    """Return the chances around the target in one scenario, which as printed add up to 100 % with
+    the trials without a value.
     """
-    frame = frame[[str(statistic).startswith("chance") for statistic in frame.index]].dropna(
-        subset=["value"]
-    )
-    values = frame["value"].tolist()
-    decimals = share_decimals(frame["error"])
-    texts = shares([*values, max(1 - sum(values), 0.0)], decimals) if values else []
-    errors = [
-        "" if math.isnan(error) else f" ± {100 * error:.{decimals}f} %" for error in frame["error"]
-    ]
-    return dict(zip(frame.index, map("".join, zip(texts, errors, strict=False)), strict=False))
+    run = compared.runs[scenario]
+    if isinstance(run, ReportedMean):
+        return {}
+    chances = [figure for figure in reported_figures(run[outcome]) if figure.kind == "share"]
+    if not chances:
+        return {}
+    decimals = share_decimals([figure.estimate.error for figure in chances])
+    values = [float(figure.estimate) for figure in chances]
+    texts = shares([*values, max(1 - sum(values), 0.0)], decimals)
+    cells = {}
+    for figure, text in zip(chances, texts, strict=False):
+        _, error = share_with_error(figure.estimate, decimals)
+        cells[figure.name] = Cell.of(text, " ", error) if error else text
+    return cells
 
 
 def _differences(compared: Comparison, outcome: str, differences: pd.DataFrame) -> FigureTable:
-    first = compared.scenarios[0]
-    others = compared.scenarios[1:]
-    table = table_of(f"Difference from {first!r}", "", *(name for name in others), scalable=True)
-    frame = differences.loc[outcome]
-    per_cent_unit = is_per_cent(_first_result(compared, outcome).unit)
+    """Return by how much the figures of an outcome differ from those of the first scenario."""
+    first, *others = compared.scenarios
+    table = table_of(f"Difference from {first!r}", "", *others, scalable=True)
+    frame: Any = differences.loc[outcome]
+    unit = _first_result(compared, outcome).unit
     for statistic in frame.index.get_level_values("statistic").unique():
-        share = str(statistic).startswith("higher")
-        points = str(statistic).startswith(("chance", "share without"))
-        cells = [
-            frame.loc[(name, statistic)] if (name, statistic) in frame.index else None
-            for name in others
-        ]
-        if per_cent_unit and not (share or points):
-            cells = [None if c is None else c * 100 for c in cells]
-        label = _in_per_cent(str(statistic)) if per_cent_unit else str(statistic)
-        table.add_row(label, *("" if c is None else _difference(c, share, points) for c in cells))
+        figure = differences.attrs["figures"][outcome, statistic]
+        cells = []
+        for name in others:
+            if (name, statistic) not in frame.index:
+                cells.append("")
+                continue
+            gap = _gap(frame.loc[(name, statistic)])
+            # how often one is higher is a chance itself, not a difference of chances
+            is_gap = figure.kind == "share" and not statistic.startswith("higher")
+            cells.append(points(gap) if is_gap else in_one_cell(gap, figure.kind, unit))
+        table.add_row(label(figure, unit), *cells)
     return table
-
-
-def _difference(cell: pd.Series, share: bool, points: bool) -> str:
-    if points:
-        decimals = share_decimals([cell["error"]])
-        return (
-            f"{100 * cell['difference']:+.{decimals}f} ± {100 * cell['error']:.{decimals}f} points"
-        )
-    return figure(cell["difference"], cell["error"], share)
 
 
 def _dominance_rows(compared: Comparison, outcome: str) -> Any:
@@ -375,7 +356,7 @@ def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
 def _named(swept: Sweep) -> pd.DataFrame:
     """Return a sweep's table; a column of chances is not named as the amounts are."""
     table = swept.table()
-    if not swept.statistic.startswith("chance"):
+    if kind_of(swept.statistic) != "share":
         return table
     names = {
         f"{name}{end}": f"{swept.statistic} of {name}{end}"
@@ -387,38 +368,34 @@ def _named(swept: Sweep) -> pd.DataFrame:
 
 def _sweep_tables(swept: Sweep) -> list[RenderableType]:
     parts: list[RenderableType] = []
-    share = swept.statistic.startswith("chance")
-    times = {name: times_shown(unit) for name, unit in swept.units.items()}
+    kind, units = kind_of(swept.statistic), swept.units
 
     def titled(name: str) -> str:
-        return f"{name}, {swept.units[name]}" if times.get(name, 1.0) != 1 else name
+        return f"{name}, {units[name]}" if is_per_cent(units.get(name)) else name
 
-    def shown(name: str, value: float, error: float) -> str:
-        return figure(value * times.get(name, 1.0), error * times.get(name, 1.0), share)
+    def cell(output: str, value: float, error: float) -> Cell:
+        return in_one_cell(symmetrical(value, error), kind, units.get(output))
+
+    def at(name: str, value: float) -> Cell:
+        return brief(in_unit(value, units.get(name)))
 
     if len(swept.inputs) == 2 and swept.points.nunique().max() <= 12:
         for output in swept.outputs:
             grid, spread = swept.grid(output), swept.grid(output, errors=True)
             down, across = str(grid.index.name), str(grid.columns.name)
-            columns = [
-                f"{across} {brief(float(value) * times.get(across, 1.0))}" for value in grid.columns
-            ]
             grid_table = table_of(
                 f"{titled(output)}: {swept.statistic}",
                 titled(down),
-                *columns,
+                *(f"{across} {at(across, float(value))}" for value in grid.columns),
                 scalable=True,
                 numbers_first=True,
             )
             rows = zip(
                 grid.index.to_numpy(dtype=float), grid.to_numpy(), spread.to_numpy(), strict=True
             )
-            for value, line, reach in rows:
-                both = zip(line.tolist(), reach.tolist(), strict=True)
-                grid_table.add_row(
-                    brief(float(value) * times.get(down, 1.0)),
-                    *(shown(output, one, error) for one, error in both),
-                )
+            for value, line, errors in rows:
+                pairs = zip(line.tolist(), errors.tolist(), strict=True)
+                grid_table.add_row(at(down, value), *(cell(output, *pair) for pair in pairs))
             parts += [grid_table, ""]
         return parts
     table = table_of(
@@ -428,17 +405,15 @@ def _sweep_tables(swept: Sweep) -> list[RenderableType]:
         scalable=True,
         numbers_first=True,
     )
-    for place in range(min(len(swept.points), MOST_ROWS)):
-        point = zip(swept.inputs, swept.points.iloc[place], strict=True)
-        inputs = [brief(float(value) * times.get(name, 1.0)) for name, value in point]
-        errors = (
-            [math.nan] * len(swept.outputs)
-            if swept.errors is None
-            else swept.errors.iloc[place].tolist()
+    for row in range(min(len(swept.points), MOST_ROWS)):
+        point = zip(swept.inputs, swept.points.iloc[row], strict=True)
+        reaches = [math.nan] * len(swept.outputs)
+        if swept.errors is not None:
+            reaches = swept.errors.iloc[row].tolist()
+        outputs = zip(swept.outputs, swept.values.iloc[row], reaches, strict=True)
+        table.add_row(
+            *(at(name, value) for name, value in point), *(cell(*output) for output in outputs)
         )
-        found = zip(swept.outputs, swept.values.iloc[place], errors, strict=True)
-        cells = [shown(name, value, error) for name, value, error in found]
-        table.add_row(*inputs, *cells)
     left = len(swept.points) - MOST_ROWS
     note = [Text(f"{left:,} more points; --out writes them all.", style="dim")] if left > 0 else []
     return [table, *note]
@@ -446,28 +421,26 @@ def _sweep_tables(swept: Sweep) -> list[RenderableType]:
 
 def goal(found: Goal) -> Report:
     """Return what reaches the goal, and what was tried."""
-    share = found.what.startswith("chance")
-    times = times_shown(found.unit)
-    outcome_times = 1.0 if share else times_shown(found.outcome_unit)
+    kind = kind_of(found.what)
     table = table_of(f"Tried for {found.what}", found.name, found.what, numbers_first=True)
     for row in found.evaluations.to_dict("records"):
-        reached = row["statistic"] * outcome_times, row["error"] * outcome_times
-        table.add_row(brief(row["value"] * times), figure(*reached, share))
+        reached = symmetrical(row["statistic"], row["error"])
+        table.add_row(
+            brief(in_unit(row["value"], found.unit)), in_one_cell(reached, kind, found.outcome_unit)
+        )
     unit = f" {found.unit}" if found.unit else ""
-    aim = per_cent(found.goal) if share else number(found.goal * outcome_times)
-    aim += " %" if outcome_times != 1 else ""
-    value = figure(float(found.value) * times, found.value.error * times)
+    aim = per_cent(found.goal) if kind == "share" else threshold(found.goal, found.outcome_unit)
+    value = in_one_cell(found.value, unit=found.unit)
     description = f"{found.name} = {value}{unit} makes the {found.what} {aim}."
-    notes = (
-        [
+    notes = []
+    if found.without_value:
+        which = "of all trials" if kind == "share" else "over the others"
+        notes.append(
             Text(
                 f"Up to {per_cent(found.without_value)} of the trials have no value; the "
-                f"{found.what} is {'of all trials' if share else 'over the others'}."
+                f"{found.what} is {which}."
             )
-        ]
-        if found.without_value
-        else []
-    )
+        )
     how = (
         f"{found.trials:,} trials each, on the same draws, seed {found.seed}; the error is that "
         "of the sampling, 95 %."
@@ -487,15 +460,6 @@ def goal(found: Goal) -> Report:
         },
         frames=lambda: {"goal": found.evaluations},
         figures=lambda: {"goal": found.plot},
-    )
-
-
-def _in_thousands(frame: pd.DataFrame) -> tuple[float, str]:
-    """Return what to divide a wide table by so that its figures fit, and the words that say so."""
-    return (
-        (1000.0, ": figures in thousands")
-        if float(frame.abs().to_numpy().max()) >= 1e6
-        else (1.0, "")
     )
 
 
@@ -546,27 +510,27 @@ def _attributes(frame: pd.DataFrame, method: str) -> dict[str, Any]:
 
 def _ranked(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> list[RenderableType]:
     """Return the table of a method, with what is to be said of it."""
-    scale, word = _in_thousands(frame) if method == "conditional" else (1.0, "")
-    title = f"What drives {outcome}, by {method}{word}"
-    table = table_of(title, "driver", *(str(c) for c in frame.columns))
+    title = f"What drives {outcome}, by {method}"
+    table = table_of(title, "driver", *(str(c) for c in frame.columns), scalable=True)
     closed = shares(frame["share of variance"].tolist()) if method == "shapley" else []
+    units = {"outcome": run.program.unit(outcome)}
     for place, (name, row) in enumerate(frame.iterrows()):
-        cells = []
+        units["driver"] = unit_of_driver(run, str(name))
+        cells: list[str] = []
         for column in frame.columns:
+            kind, value = column_kind(method, str(column)), float(row[column])
             if column == "share of variance" and closed:
                 cells.append(closed[place])
-            elif column.startswith(("share", "first order", "total", "error of")) or (
-                method in ("sobol", "shapley")
-            ):
-                cells.append(f"{100 * row[column]:.1f} %")
             elif column == "first-order share":
                 cells.append(per_cent(float(alone_share(row))))
-            elif column in ("rank correlation", "coefficient", "shift") or (
-                column == "error" and method == "tail"
-            ):
-                cells.append(f"± {row[column]:.3f}" if column == "error" else f"{row[column]:+.3f}")
+            elif kind == "share":
+                cells.append(per_cent(value))
+            elif kind == "error":
+                cells.append(number(value, 0.001, "± "))
+            elif kind == "signed":
+                cells.append(number(value, 0.001, "+" if value > 0 else ""))
             else:
-                cells.append(brief(float(f"{row[column] / scale:.4g}")))
+                cells.append(brief(float(f"{in_unit(value, units[kind]):.4g}")))
         table.add_row(str(name), *cells)
     facts = {
         key: value
@@ -579,8 +543,12 @@ def _ranked(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> list[Re
     return [table, *(Text(remark, style="dim") for remark in remarks)]
 
 
-def sheets(run: Run, found: pd.DataFrame, why: str, whole: bool = False) -> Report:
-    """Return the sheets of single trials, by trial and quantity."""
+def sheets(
+    run: Run, found: pd.DataFrame, why: str, whole: bool = False, outcome: str | None = None
+) -> Report:
+    """Return the sheets of single trials, by trial and quantity; first what an ``outcome`` is
+    there.
+    """
     units = {name: run.program.unit(name) for name in run}
     tables = [
         sheet_table(
@@ -588,7 +556,7 @@ def sheets(run: Run, found: pd.DataFrame, why: str, whole: bool = False) -> Repo
         )
         for place in found.index.get_level_values("trial").unique()
     ]
-    parts: list[RenderableType] = [*opening(trial_answer(run, found))]
+    parts: list[RenderableType] = [*opening(trial_answer(run, found, outcome))]
     for table in tables:
         parts += ["", table] if parts and parts[-1] != "" else [table]
     return Report.of(

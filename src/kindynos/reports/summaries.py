@@ -2,27 +2,26 @@
 
 from __future__ import annotations
 
-import math
-from typing import Any
-
 from rich.console import RenderableType
 from rich.text import Text
 
-from kindynos.formatting import is_per_cent, per_cent, share_decimals, with_error
-from kindynos.inference.estimates import Estimate
-from kindynos.reports.answers import amount, opening
+from kindynos.formatting import shown
+from kindynos.reports.answers import MOST_OUTCOMES, asked_sentences, opening, value_sentence
 from kindynos.reports.report import Report
+from kindynos.reports.runs import label, title_of
 from kindynos.reports.summary import plain_rows
-from kindynos.reports.tables import FigureTable, table_of
+from kindynos.reports.tables import FigureTable, Words, table_of
+from kindynos.results.figures import DEFAULT, TableSpec, outcome_table, reported_figures
 from kindynos.results.summary_run import SummaryRun
 
 
-def summarized(run: SummaryRun) -> Report:
+def summarized(run: SummaryRun, asked: TableSpec = DEFAULT) -> Report:
     """Return the figures of all outcomes with their errors, and how the run was made."""
-    table = run.table()
-    parts: list[RenderableType] = opening([_sentence(run, name) for name in run.outcomes[:2]])
+    table = outcome_table(run, asked)
+    sentences = [value_sentence(run[name]) for name in run.outcomes[:MOST_OUTCOMES]]
+    parts: list[RenderableType] = opening(sentences + asked_sentences(run, asked))
     for name in run.outcomes:
-        parts += [_outcome(run, name, table.loc[name]), ""]
+        parts += [_outcome(run, name, asked), ""]
     facts = run.facts()
     how = (
         f"{run.size:,} trials, {facts['sampling']} plan, seed {run.seed}; no trials are held. The "
@@ -37,40 +36,14 @@ def summarized(run: SummaryRun) -> Report:
     )
 
 
-def _sentence(run: SummaryRun, name: str) -> str:
+def _outcome(run: SummaryRun, name: str, asked: TableSpec) -> FigureTable:
     result = run[name]
-    subject = name.replace("_", " ")
-    subject = f"{subject[:1].upper()}{subject[1:]}"
-    said = f"{subject} is {amount(result.mean, result.unit)} on average"
-    if not math.isfinite(float(result.mean)):
-        said = f"{subject} has a median of {amount(result.median, result.unit)}"
-    if result.target is None:
-        return f"{said}."
-    side = "below" if result.better == "high" else "above"
-    chance = result.chance(**{side: result.target})
-    target = amount(Estimate(result.target), result.unit)
-    return f"{said}; with a chance of {_share(chance)} it is {side} {target}."
-
-
-def _share(chance: Estimate) -> str:
-    decimals = share_decimals([chance.error])
-    error = f" (± {100 * chance.error:.{decimals}f})" if chance.error > 0 else ""
-    return f"{per_cent(float(chance), decimals)}{error}"
-
-
-def _outcome(run: SummaryRun, name: str, figures: Any) -> FigureTable:
-    result = run[name]
-    unit = f", {result.unit}" if result.unit else ""
-    table = table_of(f"{name}{unit}", "", "value", "95 % error")
-    times = 100.0 if is_per_cent(result.unit) else 1.0
+    table = table_of(title_of(result), "", "value", "95 % error", Words(""))
     bad = "chance below" if result.better == "high" else "chance above"
-    for word, row in figures.iterrows():
-        if str(word).startswith("chance"):
-            share = Estimate(row["value"], row["low"], row["high"])
-            decimals = share_decimals([share.error])
-            cells = [per_cent(float(share), decimals), f"± {100 * share.error:.{decimals}f} %"]
-        else:
-            ends = (times * row[key] for key in ("value", "low", "high"))
-            cells = [*with_error(Estimate(*ends))]
-        table.add_row(str(word), *cells, hurts=str(word).startswith(bad))
+    for figure in reported_figures(result, asked):
+        cells = shown(figure.estimate, figure.kind, result.unit)
+        words, note = label(figure, result.unit), figure.estimate.note
+        table.add_row(words, *cells, note, hurts=words.startswith(bad))
+    if result.n_failed:
+        table.add_row("without a value", f"{result.n_failed:,}", "", f"of {result.size:,} trials")
     return table

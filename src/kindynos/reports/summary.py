@@ -11,9 +11,9 @@ import pandas as pd
 
 from kindynos.inference.estimates import Estimate
 from kindynos.printable import is_unseen
+from kindynos.results.figures import DEFAULT, TableSpec, outcome_table
 from kindynos.results.risk_register import risks_of
 from kindynos.results.run import Run
-from kindynos.results.sheet import DEFAULT, TableSpec, outcome_table
 
 
 def summary(run: Run, asked: TableSpec = DEFAULT) -> dict[str, Any]:

@@ -8,10 +8,8 @@ below each other, each with the first column.
 from __future__ import annotations
 
 import math
-import re
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from decimal import Decimal
 from textwrap import wrap
 from typing import Any
 
@@ -22,6 +20,7 @@ from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
+from kindynos.cells import Cell, amounts_of
 from kindynos.formatting import number
 from kindynos.printable import visible
 
@@ -31,7 +30,6 @@ NARROWEST = 12  # a column of words
 WIDEST_KEY = 30  # a first column that is not wrapped
 # from which amount on, its digits, and the word
 SCALES = ((1e7, 6, "millions"), (1e4, 3, "thousands"))
-_AMOUNT = re.compile(r"-?\d[\d,]*(?:\.\d+)?(?![\d,.]*\s(?:%|points))")
 
 
 @dataclass
@@ -65,14 +63,12 @@ class Column:
 
     def scaled(self) -> Column:
         """Return a column of large amounts in thousands or millions; others as they are."""
-        amounts = [
-            abs(float(found.replace(",", "")))
-            for cell in self.cells
-            for found in _AMOUNT.findall(cell)
-        ]
+        amounts = [abs(figure.value) for figure in amounts_of(self.cells)]
         for least, digits, word in SCALES:
             if self.right and max(amounts, default=0.0) >= least:
-                cells = [_shifted_all(cell, digits) for cell in self.cells]
+                cells = [
+                    cell.divided(digits) if isinstance(cell, Cell) else cell for cell in self.cells
+                ]
                 return Column(self.header, True, cells, word)
         return self
 
@@ -249,22 +245,6 @@ def _needed(widths: Sequence[int]) -> int:
 
 def _width(text: str) -> int:
     return cell_len(text)
-
-
-def _shifted_all(cell: str, digits: int) -> str:
-    """Return a cell with its amounts divided by a power of ten: no digit is lost, and all have as
-    many decimals.
-
-    >>> _shifted_all("10,892,000 ± 20,000", 6), _shifted_all("0.0 % ± 0.1 %", 3)
-    ('10.892 ± 0.020', '0.0 % ± 0.1 %')
-    """
-    exact = [
-        Decimal(found.replace(",", "")).scaleb(-digits).normalize()
-        for found in _AMOUNT.findall(cell)
-    ]
-    decimals = max((max(-int(amount.as_tuple().exponent), 0) for amount in exact), default=0)
-    amounts = iter(exact)
-    return _AMOUNT.sub(lambda _: f"{next(amounts):,.{decimals}f}", cell)
 
 
 def _key_width(column: Column) -> int:

@@ -10,6 +10,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import KindynosError, RunError
 from kindynos.formula.parse import parse
 from kindynos.formula.tree import Expression, Scope
+from kindynos.results.figures import checked_condition
 from kindynos.results.result import Result
 from kindynos.results.trials import SimulatedTrials
 
@@ -67,23 +68,27 @@ def _values(
     return np.stack(rows)
 
 
+def truths(condition: str, values: Floats) -> Floats:
+    """Return the values of a condition, 1 or 0; raises RunError for a formula that is none."""
+    known = values[~np.isnan(values)]
+    if not np.isin(known, (0.0, 1.0)).all():
+        raise RunError(
+            f"{condition!r:.80} is not a condition, which is true or false; say for example "
+            "'net_value < 0 and breach'"
+        )
+    return values
+
+
 def statement(run: SimulatedTrials, condition: str) -> Result:
     """Return in which trials a condition holds, as an outcome that is 1 or 0.
 
     Raises FormulaError, RunError as ``worked_out`` does, and RunError for a formula that is not a
     condition.
     """
-    values, base = worked_out(run, [condition])
-    held = values[0]
-    known = held[~np.isnan(held)]
-    if not np.isin(known, (0.0, 1.0)).all():
-        raise RunError(
-            f"{condition!r:.80} is not a condition, which is true or false; say for example "
-            "'net_value < 0 and breach'"
-        )
+    values, base = worked_out(run, [checked_condition(condition)])
     return Result(
         condition,
-        held,
+        truths(condition, values[0]),
         run.drawing.blocks.bounds,
         run.drawing.plan.independent,
         base=float(base[0]),

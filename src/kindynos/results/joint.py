@@ -13,10 +13,12 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import correlation_by_blocks, proportion
+from kindynos.inference.intervals import correlation_by_blocks
 from kindynos.results.reached_correlations import ranks
 from kindynos.results.result import Result
+from kindynos.results.sample import Sample
 from kindynos.results.sensitivity.rank import first_order_share
+from kindynos.results.statistics import chance
 from kindynos.validate import checked, finite, instance
 
 FEWEST = 3
@@ -41,6 +43,11 @@ class JointDistribution:
     scatter: Estimate
     without_value: Estimate | None = None
     """The share of trials in which one of the two has no value, None where there are none."""
+
+    @property
+    def explained(self) -> Estimate:
+        """The share of the variance of the second that the first explains."""
+        return Estimate(1 - float(self.scatter), 1 - self.scatter.high, 1 - self.scatter.low)
 
     def table(self) -> pd.DataFrame:
         """Return a DataFrame: the share of each quadrant with its error, the rank correlation, and
@@ -74,41 +81,46 @@ def joint_distribution(
         raise ParameterError("both must have one number per trial")
     if x.size != y.size:
         raise ParameterError(f"both must have the same trials, not {x.size:,} and {y.size:,}")
+    if not np.array_equal(np.asarray(x.weights), np.asarray(y.weights)):
+        raise ParameterError("both must have the same weights")
     if not isinstance(cuts, tuple | list) or len(cuts) != 2:
         raise ParameterError(f"cuts must be two numbers, one for each quantity, not {cuts!r:.40}")
     valid = ~(np.isnan(x.values) | np.isnan(y.values))
     if valid.sum() < FEWEST:
         raise ParameterError("too few trials have both")
     at = (_cut(x, cuts[0]), _cut(y, cuts[1]))
-    a, b = x.values[valid], y.values[valid]
-    above = (a >= at[0], b >= at[1])
+    above = (x.values >= at[0], y.values >= at[1])
     shares = {
-        (SIDES[i], SIDES[j]): proportion(
-            _of_all((above[0] == bool(i)) & (above[1] == bool(j)), valid)
-        )
+        (SIDES[i], SIDES[j]): _share(x, valid & (above[0] == bool(i)) & (above[1] == bool(j)))
         for i in (0, 1)
         for j in (0, 1)
     }
-    bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[x._bounds])
-    rank_x: Floats = ranks(a)
-    explained = first_order_share(rank_x, b, bounds)
+    pair = [result.sample.only(valid) for result in (x, y)]
+    (rank_x, rank_y), (first, _) = (_ranks(sample) for sample in pair), pair
+    bounds, weights = first.block_starts, first.valid_weights
+    explained = first_order_share(rank_x, y.values[valid], bounds, weights)
     scatter = Estimate(1 - float(explained), 1 - explained.high, 1 - explained.low)
     return JointDistribution(
         x,
         y,
         at,
         shares,
-        correlation_by_blocks(rank_x, ranks(b), bounds),
+        correlation_by_blocks(rank_x, rank_y, bounds, weights),
         scatter,
-        None if valid.all() else proportion(~valid),
+        None if valid.all() else _share(x, ~valid),
     )
 
 
-def _of_all(hits: NDArray[np.bool_], valid: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Return hits among all trials; one in which a value is missing is none."""
-    found = np.zeros(len(valid), dtype=bool)
-    found[valid] = hits
-    return found
+def _share(result: Result, hits: NDArray[np.bool_]) -> Estimate:
+    """Return the share of all trials of a result that are hits."""
+    return chance(result.sample.with_values(hits), above=0.5)
+
+
+def _ranks(sample: Sample) -> Floats:
+    """Return the ranks of the valid trials; of weighted ones the shares below them."""
+    if sample.valid_weights is None:
+        return ranks(sample.valid)
+    return sample.share_below(sample.valid)
 
 
 def _cut(result: Result, cut: float | None) -> float:

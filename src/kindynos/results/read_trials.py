@@ -13,22 +13,23 @@ from kindynos.arrays import Floats
 from kindynos.canvas import Figure
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import FileError, ParameterError
-from kindynos.inference.intervals import correlation_by_blocks
+from kindynos.formula.parse import parse
+from kindynos.formula.tree import Scope
+from kindynos.inference.estimates import Estimate
+from kindynos.results import statistics
+from kindynos.results.calculation import truths
+from kindynos.results.figures import FigureTables, checked_condition
 from kindynos.results.joint import JointDistribution, joint_distribution
-from kindynos.results.reached_correlations import ranks
 from kindynos.results.result import Result
-from kindynos.results.sensitivity.rank import first_order_share
-from kindynos.results.sheet import PERCENTILES, TableSpec, outcome_table
-from kindynos.results.weighted_result import WeightedResult
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table
-from kindynos.validate import array_of, checked, finite, instance, mapping, names_in, one_of
+from kindynos.validate import array_of, checked, finite, mapping, names_in, one_of
 
 BLOCKS = 20
 
 
-class ReadTrials(Mapping[str, Result], Reported):
+class ReadTrials(FigureTables, Mapping[str, Result], Reported):
     """Trials that were computed elsewhere: a mapping of columns by name, each with the statistics
     of a run's outcome.
 
@@ -74,23 +75,6 @@ class ReadTrials(Mapping[str, Result], Reported):
         """Return what the model noted on trials of a column: nothing, as none is known."""
         return {}
 
-    @checked
-    def table(
-        self, percentiles: Iterable[float] | None = None, statistics: Sequence[str] = ()
-    ) -> pd.DataFrame:
-        """Return each column's figures with their errors: one row per statistic, columns value,
-        error, low, high; see ``Run.table``.
-        """
-        wanted = (
-            PERCENTILES
-            if percentiles is None
-            else tuple(array_of("percentiles", percentiles).reshape(-1).tolist())
-        )
-        texts = instance(
-            "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'"
-        )
-        return outcome_table(self, TableSpec(wanted, tuple(texts)))
-
     def sensitivity(self, name: str) -> pd.DataFrame:
         """Return how closely the other columns go with one: rank correlation and first-order share,
         the strongest first.
@@ -98,24 +82,37 @@ class ReadTrials(Mapping[str, Result], Reported):
         The trials alone cannot tell which column drives which. Raises ParameterError for an unknown
         name.
         """
-        outcome = self[name]
         rows = {}
         for other in self.outcomes:
-            if other == name:
-                continue
-            valid = ~(np.isnan(outcome.values) | np.isnan(self[other].values))
-            y, x = outcome.values[valid], ranks(self[other].values[valid])
-            bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[outcome._bounds])
-            correlation, share = (
-                correlation_by_blocks(x, ranks(y), bounds),
-                first_order_share(x, y, bounds),
-            )
-            rows[other] = (float(correlation), correlation.error, float(share), share.error)
+            if other != name:
+                both = joint_distribution(self[other], self[name])
+                share = both.explained
+                rows[other] = (
+                    float(both.correlation),
+                    both.correlation.error,
+                    float(share),
+                    share.error,
+                )
         columns = ["rank correlation", "error", "first-order share", "error of share"]
         frame = pd.DataFrame.from_dict(rows, orient="index", columns=columns)
         frame.index.name = "column"
         return frame.sort_values("first-order share", ascending=False, kind="stable")
 
+    @checked
+    def chance(self, condition: str) -> Estimate:
+        """Return the chance of a condition on the columns, with its 95 % interval: ``trials.chance(
+        "growth < 0.03 and max_drawdown < -20%")``; see ``Run.chance``.
+        """
+        tree = parse(checked_condition(condition))
+        for column in tree.names():
+            self[column]  # which names the nearest spelling
+        first = next(iter(self._results.values()))
+        scope = Scope({column: self[column].values for column in tree.names()}, 0)
+        with np.errstate(all="ignore"):
+            holds = np.broadcast_to(np.asarray(tree.evaluate(scope), dtype=np.float64), first.size)
+        return statistics.chance(first.sample.with_values(truths(condition, holds)), above=0.5)
+
+    @checked
     def joint(
         self, x: str, y: str, cuts: tuple[float | None, float | None] = (None, None)
     ) -> JointDistribution:
@@ -197,10 +194,9 @@ def read_trials(
     bounds = np.unique(np.linspace(0, size, min(BLOCKS, size) + 1).astype(np.int64))
     results: dict[str, Result] = {}
     for name in names:
-        kind = Result if weighted is None else WeightedResult
         side = one_of("better", stated["better"].get(name, "high"), ("high", "low"))
         target = stated["targets"].get(name)
-        results[name] = kind(
+        results[name] = Result(
             name,
             numbers[name],
             bounds,
@@ -208,9 +204,8 @@ def read_trials(
             unit=units_by_column.get(name),
             better=side,
             target=None if target is None else finite(f"the target of {name!r}", target),
+            weights=weighted,
         )
-        if weighted is not None:
-            setattr(results[name], "weights", weighted)  # noqa: B010  # which Result does not have
     source_name = "DataFrame" if isinstance(source, pd.DataFrame) else Path(source).name
     return ReadTrials(results, notes, source_name)
 

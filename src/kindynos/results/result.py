@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import warnings
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Generic, Self, TypeVar, overload
+from typing import TYPE_CHECKING, Any, Generic, TypeVar, overload
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -17,7 +17,8 @@ from kindynos.errors import DataWarning, KindynosError, RunError
 from kindynos.inference.estimates import Estimate, Estimates
 from kindynos.literals import StatisticName
 from kindynos.results.sample import Sample
-from kindynos.results.statistics import RANKING, STATISTICS
+from kindynos.results.statistics import STATISTICS, Statistic
+from kindynos.results.weighted_sample import sample_of
 from kindynos.validate import (
     array_of,
     check_integer,
@@ -34,117 +35,50 @@ if TYPE_CHECKING:
 Figure = TypeVar("Figure", Estimate, Estimates)
 
 
-class _Quantity(ABC, Inline, Generic[Figure]):
-    """What a quantity with one number per trial and one with a row share: their statistics, over
-    the valid trials.
+class Statistics(ABC, Generic[Figure]):
+    """The statistics of a quantity by name, over its valid trials; chances are shares of all.
 
-    Valid trials are those that are not NaN; chances are shares of all trials.
+    Runs, weighted trials and runs of which only summaries are kept have the same ones, since each
+    is one entry in ``kindynos.results.statistics.STATISTICS``.
     """
-
-    def __init__(
-        self,
-        name: str,
-        values: Floats,
-        bounds: NDArray[np.int64],
-        independent: bool = False,
-        *,
-        unit: str | None = None,
-        target: float | None = None,
-        base: Any = None,
-        labels: tuple[str, ...] = (),
-        better: str = "high",
-        missing: str | float | None = None,
-    ) -> None:
-        self.better, self.missing = better, missing
-        self.name, self.unit, self.target, self.base, self.labels = name, unit, target, base, labels
-        self._values = values.view()
-        self._values.flags.writeable = False
-        self._bounds, self._independent = bounds, independent
-
-    @property
-    def values(self) -> Floats:
-        """The values of all trials, read-only."""
-        return self._values
-
-    def in_per_cent(self) -> Self:
-        """Return the quantity in per cent: values, target and base case times 100."""
-        factor = 100.0
-        with np.errstate(over="ignore"):
-            values = self.values * factor
-        return type(self)(
-            self.name,
-            values,
-            self._bounds,
-            self._independent,
-            unit=self.unit,
-            target=None if self.target is None else self.target * factor,
-            base=None if self.base is None else self.base * factor,
-            labels=self.labels,
-            better=self.better,
-            missing=self.missing * factor if isinstance(self.missing, float) else self.missing,
-        )
-
-    @property
-    def is_row(self) -> bool:
-        """Whether it has a value for each period."""
-        return self.values.ndim == 2
-
-    @property
-    def size(self) -> int:
-        """The number of trials."""
-        return int(self.values.shape[-1])
-
-    @property
-    def n_failed(self) -> int:
-        """How many trials are NaN (in some period)."""
-        failed = np.isnan(self.values)
-        return int(np.count_nonzero(failed.any(axis=0) if self.is_row else failed))
-
-    def _sample_of(self, values: Floats) -> Sample:
-        return Sample(values, self._bounds, self._independent, self.better)
-
-    @property
-    def unranked(self) -> float:
-        """The share of trials without a value that no ``missing`` ranks."""
-        return self.n_failed / self.size if self.missing is None and self.size else 0.0
 
     @abstractmethod
     def _statistic(self, name: str, *args: Any, **options: Any) -> Figure:
         """Return a statistic by name, of the whole quantity."""
 
-    @cached_property
+    @property
     def mean(self) -> Figure:
         """The mean."""
         return self._statistic("mean")
 
-    @cached_property
+    @property
     def median(self) -> Figure:
         """The median."""
         return self._statistic("median")
 
-    @cached_property
+    @property
     def mode(self) -> Figure:
         """The likeliest value: the most frequent, or where the values lie densest; its error is
         rough.
         """
         return self._statistic("mode")
 
-    @cached_property
+    @property
     def sd(self) -> Figure:
         """The standard deviation."""
         return self._statistic("sd")
 
-    @cached_property
+    @property
     def lowest(self) -> Figure:
         """The lowest of the trials drawn, which is not the worst that can happen. No error."""
         return self._statistic("lowest")
 
-    @cached_property
+    @property
     def highest(self) -> Figure:
         """The highest of the trials drawn, which is not the best that can happen. No error."""
         return self._statistic("highest")
 
-    @cached_property
+    @property
     def skewness(self) -> Figure:
         """The skewness; its error is rough."""
         return self._statistic("skewness")
@@ -191,6 +125,121 @@ class _Quantity(ABC, Inline, Generic[Figure]):
         """
         return self._statistic(name, *args, **options).error
 
+
+class NumberStatistics(Statistics[Estimate]):
+    """The statistics of a quantity with one number per trial: each is an Estimate."""
+
+    @overload
+    def percentile(self, q: float) -> Estimate: ...
+    @overload
+    def percentile(self, q: ArrayLike) -> Estimates: ...
+    @checked
+    def percentile(self, q: ArrayLike) -> Estimate | Estimates:
+        """Return percentile ``q`` (0 to 100), interpolated linearly; for several values, an
+        array.
+        """
+        _doubt_level(q)
+        return self._percentiles(q)
+
+    def _percentiles(self, q: ArrayLike) -> Estimate | Estimates:
+        if _single(q):
+            return self._statistic("percentile", number("q", q))
+        return Estimates.of([self._statistic("percentile", one) for one in _flat(q)])
+
+    @overload
+    def quantile(self, level: float) -> Estimate: ...
+    @overload
+    def quantile(self, level: ArrayLike) -> Estimates: ...
+    @checked
+    def quantile(self, level: ArrayLike) -> Estimate | Estimates:
+        """Return the quantile at a ``level`` from 0 to 1: the percentile of 100 times the level."""
+        return self._percentiles(_percents(level))
+
+    @checked
+    def central_range(self, coverage: float = 0.80) -> Estimates:
+        """Return the two ends between which the middle ``coverage`` of the outcomes lies: a range,
+        not an error.
+        """
+        outside = 50 * (1 - proper_fraction("coverage", coverage))
+        ends: Any = self._percentiles([outside, 100 - outside])
+        both: Estimates = ends
+        return both
+
+
+class _Quantity(Statistics[Figure], Inline):
+    """What a quantity with one number per trial and one with a row share.
+
+    Valid trials are those that are not NaN; chances are shares of all trials.
+    """
+
+    def __init__(
+        self,
+        name: str,
+        values: Floats,
+        bounds: NDArray[np.int64],
+        independent: bool = False,
+        *,
+        unit: str | None = None,
+        target: float | None = None,
+        base: Any = None,
+        labels: tuple[str, ...] = (),
+        better: str = "high",
+        missing: str | float | None = None,
+        weights: Floats | None = None,
+    ) -> None:
+        self.better, self.missing = better, missing
+        self.name, self.unit, self.target, self.base, self.labels = name, unit, target, base, labels
+        self._values = values.view()
+        self._values.flags.writeable = False
+        self._bounds, self._independent, self.weights = bounds, independent, weights
+        self._figures: dict[str, Figure] = {}
+
+    @property
+    def values(self) -> Floats:
+        """The values of all trials, read-only."""
+        return self._values
+
+    @property
+    def is_row(self) -> bool:
+        """Whether it has a value for each period."""
+        return self.values.ndim == 2
+
+    @property
+    def size(self) -> int:
+        """The number of trials."""
+        return int(self.values.shape[-1])
+
+    @property
+    def n_failed(self) -> int:
+        """How many trials are NaN (in some period)."""
+        failed = np.isnan(self.values)
+        return int(np.count_nonzero(failed.any(axis=0) if self.is_row else failed))
+
+    def _sample_of(self, values: Floats) -> Sample:
+        return sample_of(values, self._bounds, self._independent, self.better, self.weights)
+
+    @property
+    def unranked(self) -> float:
+        """The share of trials without a value that no ``missing`` ranks."""
+        return self.n_failed / self.size if self.missing is None and self.size else 0.0
+
+    def _statistic(self, name: str, *args: Any, **options: Any) -> Figure:
+        statistic = STATISTICS.find(name)
+        if args or options:
+            return self._work_out(statistic, *args, **options)
+        if name not in self._figures:  # those without arguments are read again and again
+            self._figures[name] = self._work_out(statistic)
+        return self._figures[name]
+
+    @abstractmethod
+    def _work_out(self, statistic: Statistic, *args: Any, **options: Any) -> Figure:
+        """Return a statistic of the samples that it is of."""
+
+    def _ranks(self, statistic: Statistic) -> bool:
+        """Whether a statistic is of trials of which those without a value rank."""
+        is_figure = self.missing is not None and not isinstance(self.missing, str)
+        return statistic.ranks or is_figure
+
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Floats:
         return np.array(self.values, dtype=dtype) if copy else np.asarray(self.values, dtype=dtype)
 
@@ -212,7 +261,7 @@ class _Quantity(ABC, Inline, Generic[Figure]):
         )
 
 
-class Result(_Quantity[Estimate]):
+class Result(NumberStatistics, _Quantity[Estimate]):
     """An outcome, a driver or a line of a run with one number per trial; ``values`` is
     ``(trials,)``.
 
@@ -221,43 +270,18 @@ class Result(_Quantity[Estimate]):
     """
 
     @cached_property
-    def _sample(self) -> Sample:
+    def sample(self) -> Sample:
+        """Its trials, from which statistics are estimated."""
         return self._sample_of(self.values)
 
     @cached_property
     def ranked(self) -> Sample:
         """Its trials, of which those without a value rank as ``missing`` says."""
-        return self._sample.ranked(self.missing)
+        return self.sample.ranked(self.missing)
 
-    def _statistic(self, name: str, *args: Any, **options: Any) -> Estimate:
-        compute = checked(STATISTICS.find(name))
-        sample = self.ranked if name in RANKING or _is_figure(self.missing) else self._sample
-        with np.errstate(all="ignore"):  # of infinite values, and of values too large to be squared
-            return compute(sample, *args, **options)
-
-    @overload
-    def percentile(self, q: float) -> Estimate: ...
-    @overload
-    def percentile(self, q: ArrayLike) -> Estimates: ...
-    @checked
-    def percentile(self, q: ArrayLike) -> Estimate | Estimates:
-        """Return percentile ``q`` (0 to 100), interpolated linearly; for several values, an
-        array.
-        """
-        _doubt_level(q)
-        if _single(q):
-            return self._statistic("percentile", number("q", q))
-        return Estimates.of([self._statistic("percentile", one) for one in _flat(q)])
-
-    @overload
-    def quantile(self, level: float) -> Estimate: ...
-    @overload
-    def quantile(self, level: ArrayLike) -> Estimates: ...
-    @checked
-    def quantile(self, level: ArrayLike) -> Estimate | Estimates:
-        """Return the quantile at a ``level`` from 0 to 1: the percentile of 100 times the level."""
-        found: Estimate | Estimates = self.percentile(_percents(level))
-        return found
+    def _work_out(self, statistic: Statistic, *args: Any, **options: Any) -> Estimate:
+        sample = self.ranked if self._ranks(statistic) else self.sample
+        return statistic(sample, *args, **options)
 
     def normality(self) -> Normality:
         """Return tests of whether the valid trials are normal, the size of their departure, and a
@@ -267,15 +291,9 @@ class Result(_Quantity[Estimate]):
         """
         from kindynos.fitting.normality import normality
 
+        if self.weights is not None:
+            raise RunError("tests of normality are of trials that weigh alike, and these do not")
         return normality(self.values)
-
-    @checked
-    def central_range(self, coverage: float = 0.80) -> Estimates:
-        """Return the two ends between which the middle ``coverage`` of the outcomes lies: a range,
-        not an error.
-        """
-        outside = 50 * (1 - proper_fraction("coverage", coverage))
-        return self.percentile([outside, 100 - outside])
 
     def __repr__(self) -> str:
         return f"<{self.name}: {self.size:,} trials>"
@@ -346,12 +364,9 @@ class RowResult(_Quantity[Estimates]):
     def _ranked_samples(self) -> list[Sample]:
         return [sample.ranked(self.missing) for sample in self._samples]
 
-    def _statistic(self, name: str, *args: Any, **options: Any) -> Estimates:
-        compute: Callable[..., Estimate] = checked(STATISTICS.find(name))
-        ranks = name in RANKING or _is_figure(self.missing)
-        samples = self._ranked_samples if ranks else self._samples
-        with np.errstate(all="ignore"):
-            return Estimates.of([compute(sample, *args, **options) for sample in samples])
+    def _work_out(self, statistic: Statistic, *args: Any, **options: Any) -> Estimates:
+        samples = self._ranked_samples if self._ranks(statistic) else self._samples
+        return Estimates.of([statistic(sample, *args, **options) for sample in samples])
 
     @checked
     def percentile(self, q: ArrayLike) -> Estimates:
@@ -379,11 +394,6 @@ class RowResult(_Quantity[Estimates]):
 
     def __repr__(self) -> str:
         return f"<{self.name}: {len(self.values)} periods x {self.size:,} trials>"
-
-
-def _is_figure(missing: str | float | None) -> bool:
-    """Whether trials without a value count as a number, in every statistic."""
-    return missing is not None and not isinstance(missing, str)
 
 
 def bad_side(better: str) -> str:

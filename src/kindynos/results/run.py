@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Executor
 from functools import cached_property
 from pathlib import Path
@@ -15,11 +15,13 @@ from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import RunError
 from kindynos.inference.estimates import Estimate
 from kindynos.literals import ContributionBy, ContributionTo, SensitivityMethod, Side, StatisticName
+from kindynos.results.figures import FigureTables
+from kindynos.results.joint import JointDistribution, joint_distribution
 from kindynos.results.result import bad_side
 from kindynos.results.sample import Sample
 from kindynos.results.statistics import STATISTICS
 from kindynos.results.trials import SimulatedTrials
-from kindynos.validate import array_of, check_integer, checked, instance, one_of
+from kindynos.validate import check_integer, checked, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -39,7 +41,7 @@ class SensitivityOptions(TypedDict, total=False):
     side: Side  # tail
 
 
-class Run(SimulatedTrials, Reported):
+class Run(FigureTables, SimulatedTrials, Reported):
     """What a simulation gave: a mapping of quantities by name.
 
     ``run["net_value"]`` reads one quantity, and ``run.row("cash_flow")`` one with a value each
@@ -156,29 +158,6 @@ class Run(SimulatedTrials, Reported):
         """
 
     @checked
-    def table(
-        self, percentiles: Iterable[float] | None = None, statistics: Sequence[str] = ()
-    ) -> pd.DataFrame:
-        """Return each outcome's figures with their errors: one row per statistic, columns value,
-        error, low, high.
-
-        ``percentiles`` takes the place of the usual ones; ``statistics`` adds others, such as
-        "skewness" or "chance above 1e6". The base case's value and its percentile among the trials
-        stand in it, and what is to be said of trials that failed.
-        """
-        from kindynos.results.sheet import PERCENTILES, TableSpec, outcome_table
-
-        wanted = (
-            PERCENTILES
-            if percentiles is None
-            else tuple(array_of("percentiles", percentiles).reshape(-1).tolist())
-        )
-        texts = instance(
-            "statistics", statistics, (list, tuple), "a list of texts such as 'skewness'"
-        )
-        return outcome_table(self, TableSpec(wanted, tuple(texts)))
-
-    @checked
     def sensitivity(
         self,
         name: str,
@@ -244,6 +223,15 @@ class Run(SimulatedTrials, Reported):
         from kindynos.results.calculation import statement
 
         return statement(self, condition).chance(above=0.5)
+
+    @checked
+    def joint(
+        self, x: str, y: str, cuts: tuple[float | None, float | None] = (None, None)
+    ) -> JointDistribution:
+        """Return two quantities together: the share of the trials in each quadrant around two cuts,
+        and how scattered they are.
+        """
+        return joint_distribution(self[x], self[y], cuts)
 
     @checked
     def survival(self, name: str) -> pd.DataFrame:

@@ -8,7 +8,7 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any, Protocol
+from typing import Any, Protocol, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,13 +22,17 @@ FEWEST_BLOCKS = 5  # blocks below which their spread says too little
 
 @dataclass(frozen=True)
 class Terms:
-    """Terms whose mean is wanted: their number and sums by block, and their variance and skewness
-    over the trials.
+    """Terms whose mean is estimated: their weight (their number, where all weigh alike) and their
+    sums by block.
+
+    ``variance`` is that of their mean if trials are independent, ``worth`` how many independent
+    trials of equal weight say as much of a share, and ``skewness`` that of the terms.
     """
 
     sizes: Floats | NDArray[np.int64]
     sums: Floats
     variance: float
+    worth: float
     skewness: Callable[[], float]
 
     @property
@@ -40,8 +44,7 @@ class Terms:
         """Return the standard deviation of their mean, from the spread between blocks where trials
         within one depend on each other.
         """
-        count = float(self.sizes.sum())
-        return math.sqrt(self.variance / count if independent else spread(self.sums, self.sizes))
+        return math.sqrt(self.variance if independent else spread(self.sums, self.sizes))
 
 
 def spread(sums: Floats, sizes: Floats | NDArray[np.int64]) -> float:
@@ -51,8 +54,8 @@ def spread(sums: Floats, sizes: Floats | NDArray[np.int64]) -> float:
     return float(np.sum(gaps**2) / float(count) ** 2 * blocks / (blocks - 1))
 
 
-class Ordered(Protocol):
-    """What statistics need of trials, whether they are held or only their sums by block."""
+class AnySample(Protocol):
+    """What statistics need of trials: held alike or with weights, or only as sums by block."""
 
     @property
     def better(self) -> str: ...  # noqa: D102  # as of Sample
@@ -67,7 +70,10 @@ class Ordered(Protocol):
     def student(self) -> float: ...  # noqa: D102
 
     @property
-    def turned(self) -> Ordered: ...  # noqa: D102
+    def turned(self) -> AnySample: ...  # noqa: D102
+
+    @property
+    def worth(self) -> float: ...  # noqa: D102
 
     @property
     def independent(self) -> bool: ...  # noqa: D102
@@ -77,6 +83,9 @@ class Ordered(Protocol):
 
     @property
     def spread(self) -> float: ...  # noqa: D102
+
+    @property
+    def asymmetry(self) -> float: ...  # noqa: D102
 
     @property
     def peakedness(self) -> float: ...  # noqa: D102
@@ -91,13 +100,15 @@ class Ordered(Protocol):
 
     def hits(  # noqa: D102
         self, above: float | None, below: float | None, at: float | None
-    ) -> tuple[Floats, NDArray[np.int64]]: ...
+    ) -> Terms: ...
+
+    def lying_below(self, x: float) -> Terms: ...  # noqa: D102
 
     def ordered(self, place: int) -> float: ...  # noqa: D102
 
     def quantile(self, level: Any) -> Any: ...  # noqa: D102
 
-    def variance_below(self, value: float) -> float: ...  # noqa: D102
+    def reach_below(self, value: float) -> float: ...  # noqa: D102
 
 
 @dataclass(frozen=True)
@@ -115,12 +126,20 @@ class Sample:
     better: str = "high"
 
     @property
-    def turned(self) -> Sample:
+    def turned(self) -> Self:
         """The same trials with the opposite sign, and so with the other end wanted."""
         better = "high" if self.better == "low" else "low"
         return replace(self, values=-self.values, better=better)
 
-    def ranked(self, missing: str | float | None) -> Sample:
+    def only(self, kept: NDArray[np.bool_]) -> Self:
+        """Return the sample in which the trials that are not kept have no value."""
+        return replace(self, values=np.where(kept, self.values, np.nan))
+
+    def with_values(self, values: Floats | NDArray[np.bool_]) -> Self:
+        """Return other values of the same trials."""
+        return replace(self, values=np.asarray(values, dtype=np.float64))
+
+    def ranked(self, missing: str | float | None) -> Self:
         """Return the sample in which trials without a value rank as ``missing`` says: at the worst
         end, at the best, at a number, or with None not at all.
         """
@@ -158,6 +177,16 @@ class Sample:
         return len(self.valid)
 
     @property
+    def worth(self) -> float:
+        """How many independent trials of equal weight say as much."""
+        return float(self.count)
+
+    @property
+    def valid_weights(self) -> Floats | None:
+        """The weights of the valid trials; None where all weigh alike."""
+        return None
+
+    @property
     def blocks(self) -> int:
         """How many blocks have a valid trial."""
         return len(self.block_starts) - 1
@@ -165,7 +194,7 @@ class Sample:
     @property
     def has_error(self) -> bool:
         """Whether there are enough trials to give an error."""
-        return self.count >= FEWEST and self.blocks >= FEWEST_BLOCKS
+        return self.worth >= FEWEST and self.blocks >= FEWEST_BLOCKS
 
     @property
     def student(self) -> float:
@@ -190,9 +219,9 @@ class Sample:
         """
         return spread(self.by_block(terms), np.diff(self.block_starts))
 
-    def variance_below(self, value: float) -> float:
-        """Return the variance of the share of trials at or below a value."""
-        return self.variance_of_mean(self.valid <= value)
+    def reach_below(self, value: float) -> float:
+        """Return the half-width of the interval of the share of trials at or below a value."""
+        return self.student * math.sqrt(self.variance_of_mean(self.valid <= value))
 
     def ordered(self, place: int) -> float:
         """Return a value by its place in order, from 0, or from the end with -1, -2, ..."""
@@ -211,24 +240,32 @@ class Sample:
         return float((self.valid - self.valid[0]).std(ddof=1))
 
     @property
-    def peakedness(self) -> float:
-        """The mean fourth power of the distances in standard deviations."""
-        value = self.spread
-        squares = ((self.valid - self.valid.mean()) / value) ** 2
-        return float((squares * squares).mean()) if value > 0 else 0.0
+    def asymmetry(self) -> float:
+        """The mean third power of the distances in standard deviations; 0 where all are equal."""
+        return skewness_of(self.valid)
 
-    def _terms(self, values: Floats) -> Terms:
-        sizes, variance = np.diff(self.block_starts), float(values.var(ddof=1))
-        return Terms(sizes, self.by_block(values), variance, lambda: skewness_of(values))
+    @property
+    def peakedness(self) -> float:
+        """The mean fourth power of the distances in standard deviations; 0 where all are equal."""
+        squares = (self.valid - self.middle) ** 2
+        second = float(squares.mean())
+        return float((squares / second * (squares / second)).mean()) if second > 0 else 0.0
+
+    def terms(self, values: Floats) -> Terms:
+        """Return terms, one for each valid trial."""
+        count = len(values)
+        variance = float(values.var(ddof=1)) / count if count > 1 else math.nan
+        sizes = np.diff(self.block_starts)
+        return Terms(sizes, self.by_block(values), variance, count, lambda: skewness_of(values))
 
     def distances(self) -> Terms:
         """Return the distances from the mean."""
-        return self._terms(self.valid - self.valid.mean())
+        return self.terms(self.valid - self.middle)
 
     def shortfalls(self, level: float) -> tuple[float, Terms]:
         """Return the quantile at a level and the distances below it, 0 above it."""
         q = float(self.quantile(level))
-        return q, self._terms(np.maximum(q - self.valid, 0))
+        return q, self.terms(np.maximum(q - self.valid, 0))
 
     def farthest_share(self, few: int) -> float:
         """Return what share of the variance the few farthest trials hold, 0 of an infinite one."""
@@ -238,26 +275,48 @@ class Sample:
             return 0.0
         return float(np.partition(squares, self.count - few)[self.count - few :].sum()) / total
 
-    def hits(
-        self, above: float | None, below: float | None, at: float | None
-    ) -> tuple[Floats, NDArray[np.int64]]:
-        """Return how many trials of each block are above and below values, or at one, and how many
-        it has, those without a value too.
+    def hits(self, above: float | None, below: float | None, at: float | None) -> Terms:
+        """Return which trials are above and below values, or at one, as terms over all trials:
+        those without a value are no hits.
         """
+        hit = self.is_hit(above, below, at)
+        return replace(self, values=np.broadcast_to(0.0, len(hit)))._shares(hit)
+
+    def is_hit(
+        self, above: float | None, below: float | None, at: float | None
+    ) -> NDArray[np.bool_]:
+        """Return for each trial whether it is above and below values, or at one."""
         with np.errstate(invalid="ignore"):
-            found = self.values == at if at is not None else np.ones(len(self.values), dtype=bool)
+            hit = self.values == at if at is not None else np.ones(len(self.values), dtype=bool)
             if above is not None:
-                found = found & (self.values > above)
+                hit = hit & (self.values > above)
             if below is not None:
-                found = found & (self.values < below)
-        everyone = Sample(np.broadcast_to(0.0, len(found)), self.bounds)
-        return everyone.by_block(found), np.diff(self.bounds)
+                hit = hit & (self.values < below)
+        return np.asarray(hit)
+
+    def _shares(self, hit: NDArray[Any]) -> Terms:
+        """Return whether each valid trial is a hit (or half of one), as terms."""
+        share, count = float(hit.mean()), len(hit)
+        variance, sizes = share * (1 - share) / count, np.diff(self.block_starts)
+        return Terms(sizes, self.by_block(hit), variance, count, lambda: 0.0)
+
+    def lying_below(self, x: float) -> Terms:
+        """Return which of the valid trials lie below a value, those at it by half, as terms."""
+        return self._shares((self.valid < x) + 0.5 * (self.valid == x))
+
+    def share_below(self, values: Floats, upto: bool = False) -> Floats:
+        """Return the share of the valid trials below each of some values, those at it by half, or
+        ``upto`` them wholly.
+        """
+        last = np.searchsorted(self.sorted, values, "right")
+        first = last if upto else np.searchsorted(self.sorted, values, "left")
+        return np.asarray((first + last) / (2 * self.count))
 
     def left_out(self, powers: int) -> list[Floats]:
         """Return the sums of the powers 0, 1, ... of the centred values with each block left
         out.
         """
-        gaps = self.valid - self.valid.mean()
+        gaps = self.valid - self.middle
         terms = np.ones_like(gaps)
         sums = []
         for _ in range(powers + 1):

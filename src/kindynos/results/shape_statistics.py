@@ -11,19 +11,18 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import jackknife_error
-from kindynos.results.sample import Ordered, Sample
+from kindynos.results.sample import AnySample, Sample
 
 # of a histogram behind a mode, and of trials of which one at a time is left out
 BINS, GROUPS = (2048, 20)
 
 
-def skewness(sample: Ordered) -> Estimate:
+def skewness(sample: AnySample) -> Estimate:
     """Skewness: the same jackknife; marked rough, since single trials far out decide it."""
     if sample.count < 3:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore", divide="ignore"):
-        terms = sample.distances()
-        value = terms.skewness() if terms.variance > 0 else math.nan
+        value = sample.asymmetry if sample.spread > 0 else math.nan
         if not sample.has_error or not math.isfinite(value):
             return Estimate(value, rough=True)
         reach = jackknife_error(skewness_of_sums(*sample.left_out(3)))
@@ -38,15 +37,14 @@ def skewness_of_sums(count: Floats, one: Floats, two: Floats, three: Floats) -> 
     return third / second**1.5
 
 
-def kurtosis(sample: Sample) -> Estimate:
+def kurtosis(sample: AnySample) -> Estimate:
     """Excess kurtosis, 0 for a normal distribution: the same jackknife; marked rough as skewness
     is.
     """
     if sample.count < 4:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore", divide="ignore"):
-        gaps = sample.valid - sample.valid.mean()
-        value = float((gaps**4).mean() / (gaps**2).mean() ** 2) - 3
+        value = sample.peakedness - 3 if sample.spread > 0 else math.nan
         if not sample.has_error or not math.isfinite(value):
             return Estimate(value, rough=True)
         count, one, two, three, four = sample.left_out(4)
@@ -65,19 +63,24 @@ def mode(sample: Sample) -> Estimate:
     a flat peak moves freely. Source of the bandwidth: Silverman, Density Estimation (1986),
     equation 3.31.
     """
-    values = sample.valid[np.isfinite(sample.valid)]
+    finite = sample.only(np.isfinite(sample.values))
+    values, weights = finite.valid, finite.valid_weights
     if not len(values):
         return Estimate(math.nan, rough=True)
-    distinct, counts = np.unique(values, return_counts=True)
+    distinct, owner = np.unique(values, return_inverse=True)
     if len(distinct) <= len(values) / 2:
-        return Estimate(float(distinct[counts.argmax()]), rough=True)
-    low, first, last, high = np.quantile(values, [0.01, 0.25, 0.75, 0.99])
-    width = 0.9 * (last - first) / 1.34 * len(values) ** -0.2
+        return Estimate(float(distinct[np.bincount(owner, weights).argmax()]), rough=True)
+    low, first, last, high = finite.quantile(np.array([0.01, 0.25, 0.75, 0.99])).tolist()
+    width = 0.9 * (last - first) / 1.34 * finite.worth**-0.2
     if not width > 0:
-        return Estimate(float(np.median(values)), rough=True)
+        return Estimate(float(finite.quantile(0.5)), rough=True)
     edges = np.linspace(low - 3 * width, high + 3 * width, BINS + 1)
     groups = np.array(
-        [np.histogram(part, edges)[0] for part in np.array_split(values, GROUPS)], dtype=np.float64
+        [
+            np.histogram(values[part], edges, weights=None if weights is None else weights[part])[0]
+            for part in np.array_split(np.arange(len(values)), GROUPS)
+        ],
+        dtype=np.float64,
     )
     total = groups.sum(axis=0)
     value = _peak(total, edges, width)

@@ -2,47 +2,67 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from typing import Any
 
+from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
-from kindynos.results.result import Result
+from kindynos.literals import Kind
+from kindynos.results.result import NumberStatistics
+from kindynos.results.sample import Sample
 from kindynos.results.statistics import STATISTICS
 from kindynos.validate import check_call, proper_fraction
 
 SIDES = ("above", "below", "at")
+PER_CENT = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*%\s*")
 
 
 @dataclass(frozen=True)
 class ParsedStatistic:
-    """A statistic by its words, and how it is read off a result."""
+    """A statistic by its words, and how it is read off a result.
+
+    ``words`` and the figure ``threshold``, in the unit of the quantity, say the same as ``label``;
+    a person is shown the threshold as other figures of that unit are.
+    """
 
     label: str
-    read: Callable[[Result], Estimate]
+    read: Callable[[Any], Estimate]
+    kind: Kind = "amount"
+    words: str = ""
+    threshold: float | None = None
+    name: str = ""  # in the registry, with its arguments; empty for a function
+    numbers: tuple[float, ...] = ()
+    options: Mapping[str, float] = field(default_factory=dict)
+
+    def influence(self, sample: Sample) -> Floats | None:
+        """Return what each valid trial adds to it; None where that is not known."""
+        if not self.name:
+            return None
+        return STATISTICS[self.name].influence(sample, *self.numbers, **self.options)
 
 
 def parse_statistic(statistic: Any) -> ParsedStatistic:
     """Return the requested figure: a text of a name and its numbers, or a function of a result.
 
-    Raises ParameterError, with the nearest spelling, for a text that names no statistic or lacks
-    its numbers.
+    A threshold is the raw figure (0.09) or carries its sign (9%). Raises ParameterError, with the
+    nearest spelling, for a text that names no statistic or lacks its numbers.
 
-    >>> parse_statistic("percentile 5").label, parse_statistic("chance above 0").label
-    ('percentile 5', 'chance above 0')
+    >>> parse_statistic("percentile 5").label, parse_statistic("chance above 9%").label
+    ('percentile 5', 'chance above 0.09')
     """
     if callable(statistic):
-        return ParsedStatistic(
-            getattr(statistic, "__name__", "statistic").replace("<lambda>", "statistic"), statistic
-        )
+        name = getattr(statistic, "__name__", "statistic").replace("<lambda>", "statistic")
+        return ParsedStatistic(name, statistic, words=name)
     if not isinstance(statistic, str) or not statistic.split():
         raise ParameterError(
             "statistic must be a text such as 'mean' or 'percentile 5', or a function, not "
             f"{statistic!r:.60}"
         )
-    name, *rest = statistic.split()
-    STATISTICS.find(name)
+    name, *rest = re.sub(r"(\d)\s+%", r"\1%", statistic).split()
+    found = STATISTICS.find(name)
     try:
         numbers, options = _arguments(rest)
     except ValueError:
@@ -51,18 +71,47 @@ def parse_statistic(statistic: Any) -> ParsedStatistic:
         ) from None
 
     try:
-        check_call(STATISTICS.find(name), None, *numbers, **options)
+        check_call(found.compute, None, *numbers, **options)
     except ParameterError:
         raise ParameterError(
             f"statistic {statistic!r}: {name} needs other numbers; say 'percentile 5', 'chance "
             "above 0'"
         ) from None
 
-    def read(result: Result) -> Estimate:
-        figure: Estimate = result.statistic(name, *numbers, **options)
-        return figure
+    def read(result: NumberStatistics) -> Estimate:
+        return result.statistic(name, *numbers, **options)
 
-    return ParsedStatistic(" ".join([name, *rest]), read)
+    texts = [f"{raw_figure(word):.12g}" if word.endswith("%") else word for word in rest]
+    label = " ".join([name, *texts])
+    # one threshold at the end of the words is shown in the unit of the quantity
+    if texts and ((len(options) == 1 and not numbers) or name in ("survival", "percentile_of")):
+        words = " ".join([name, *texts[:-1]])
+        threshold: float | None = raw_figure(texts[-1])
+    else:
+        words, threshold = label, None
+    return ParsedStatistic(label, read, found.kind, words, threshold, name, tuple(numbers), options)
+
+
+def kind_of(words: str) -> Kind:
+    """Return of which kind the figure is that words name, such as "chance below 0 of net_value"; an
+    amount where they begin with no statistic.
+
+    >>> kind_of("chance below 0 of net_value"), kind_of("P5")
+    ('share', 'amount')
+    """
+    statistic = STATISTICS.get((words.split() or [""])[0])
+    return "amount" if statistic is None else statistic.kind
+
+
+def raw_figure(text: str) -> float:
+    """Return the figure that a text states, as a fraction where it carries the sign of per cent;
+    raises ValueError for another text.
+
+    >>> raw_figure("9%"), raw_figure("0.09"), raw_figure("1e6")
+    (0.09, 0.09, 1000000.0)
+    """
+    percent = PER_CENT.fullmatch(text)
+    return float(f"{float(percent[1]) / 100:.15g}") if percent else float(text)
 
 
 def central_coverage(text: str) -> float | None:
@@ -77,7 +126,7 @@ def central_coverage(text: str) -> float | None:
     if name != "central_range":
         return None
     try:
-        coverage = float(share)
+        coverage = raw_figure(share)
     except ValueError:
         raise ParameterError(
             f"statistic {text!r}: say the share it holds, such as 'central_range 0.8'"
@@ -90,7 +139,7 @@ def _arguments(words: list[str]) -> tuple[list[float], dict[str, float]]:
     waiting = iter(words)
     for word in waiting:
         if word in SIDES:
-            options[word] = float(next(waiting, "missing"))
+            options[word] = raw_figure(next(waiting, "missing"))
         else:
-            numbers.append(float(word))
+            numbers.append(raw_figure(word))
     return numbers, options

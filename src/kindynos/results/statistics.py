@@ -10,13 +10,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
-from kindynos.errors import KindynosError
+from kindynos.errors import KindynosError, RunError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import (
     Z,
@@ -27,8 +27,10 @@ from kindynos.inference.intervals import (
     t_point,
     wilson,
 )
+from kindynos.literals import Kind
 from kindynos.registry import Registry
-from kindynos.results.sample import FEWEST, FEWEST_BLOCKS, Ordered, Sample, spread
+from kindynos.results import influence
+from kindynos.results.sample import FEWEST, FEWEST_BLOCKS, AnySample, Sample, Terms, spread
 from kindynos.results.shape_statistics import kurtosis, mode, skewness
 from kindynos.validate import (
     Finite,
@@ -48,7 +50,7 @@ UNSURE = 0.02
 TAIL = 50  # trials beyond a level below which its expected shortfall is marked rough
 
 
-def mean(sample: Ordered) -> Estimate:
+def mean(sample: AnySample) -> Estimate:
     """Mean: block means; the pooled sample under the random plan."""
     if not sample.count:
         return Estimate(math.nan)
@@ -56,7 +58,7 @@ def mean(sample: Ordered) -> Estimate:
         value = sample.middle
         if not sample.has_error:
             return Estimate(value)
-        terms, t = sample.distances(), _student(sample, sample.count)
+        terms, t = sample.distances(), _student(sample, sample.worth)
         deviation = terms.deviation(sample.independent)
         ends = (value - deviation * t, value + deviation * t)
         note = decided_by_few(sample)
@@ -64,20 +66,20 @@ def mean(sample: Ordered) -> Estimate:
             return Estimate(value, *ends)
         by_trial = sample.independent
         skew = terms.skewness() if by_trial else skewness_of(terms.sums)
-        count = sample.count if by_trial else len(terms.sums)
+        count = sample.worth if by_trial else len(terms.sums)
         low, high = (value - deviation * hall(side * t, skew, count) for side in (1, -1))
     return Estimate(value, min(low, ends[0]), max(high, ends[1]), rough=True, note=note)
 
 
-def _student(sample: Ordered, terms: float) -> float:
+def _student(sample: AnySample, terms: float) -> float:
     return t_point(max(terms - 1, 1)) if sample.independent else sample.student
 
 
-def decided_by_few(sample: Ordered) -> str:
+def decided_by_few(sample: AnySample) -> str:
     """Return a note where ten trials (of fewer than 2,000 one in two hundred) hold a tenth of the
     variance, or nothing.
     """
-    few = min(10, max(sample.count // 200, 1))
+    few = min(10, max(int(sample.worth) // 200, 1))
     share = sample.farthest_share(few)
     if share < FEW_DECIDE:
         return ""
@@ -85,7 +87,7 @@ def decided_by_few(sample: Ordered) -> str:
     return f"{which} {100 * share:.0f} % of the variance; the median says more"
 
 
-def sd(sample: Ordered) -> Estimate:
+def sd(sample: AnySample) -> Estimate:
     """Standard deviation: the jackknife that leaves out one block at a time.
 
     Where few trials decide it, more of them would make it larger, and only the lower end is told.
@@ -100,14 +102,14 @@ def sd(sample: Ordered) -> Estimate:
     reach = jackknife_error(np.sqrt(np.maximum(two - one**2 / count, 0) / (count - 1)))
     low = max(value - reach, 0.0)
     with np.errstate(all="ignore"):
-        unsure = (sample.peakedness - 1) / sample.count > UNSURE
+        unsure = (sample.peakedness - 1) / sample.worth > UNSURE
     if unsure:
         note = "few trials decide it; more of them may find it larger"
         return Estimate(value, low, math.inf, rough=True, note=note)
     return Estimate(value, low, value + reach)
 
 
-def percentile(sample: Ordered, q: float) -> Estimate:
+def percentile(sample: AnySample, q: float) -> Estimate:
     """Percentile ``q``: whole-sample order statistics at the level, plus and minus the spread of
     the share below it.
 
@@ -126,27 +128,22 @@ def percentile(sample: Ordered, q: float) -> Estimate:
         return Estimate(
             value, note=f"the {'highest' if level else 'lowest'} of {sample.count:,} trials"
         )
-    if sample.count * min(level, 1 - level) < FEW_BEYOND:
+    if sample.worth * min(level, 1 - level) < FEW_BEYOND:
         return _far_out(sample, level, value)
-    reach = max(_spread_below(sample, value), 1 / sample.count)
+    reach = max(sample.reach_below(value), 1 / sample.worth)
     low, high = sample.quantile(np.clip([level - reach, level + reach], 0, 1))
     return Estimate(value, low, high)
 
 
-def _far_out(sample: Ordered, level: float, value: float) -> Estimate:
+def _far_out(sample: AnySample, level: float, value: float) -> Estimate:
     """Return a percentile with the binomial interval of its order statistics, an infinite end where
     there is none.
     """
-    inner, outer = order_places(sample.count, min(level, 1 - level))
+    inner, outer = order_places(int(sample.worth), min(level, 1 - level))
     places = [sample.ordered(-k if level > 0.5 else k - 1) for k in (inner, max(outer, 1))]
     note = "" if outer else f"fewer than {FEW_BEYOND} trials lie beyond, which give one bound only"
     near, far = places[0], places[1] if outer else math.inf if level > 0.5 else -math.inf
     return Estimate(value, min(near, far), max(near, far), note=note)
-
-
-def _spread_below(sample: Ordered, value: float) -> float:
-    """Return the reach of the share of trials at or below a value."""
-    return sample.student * math.sqrt(sample.variance_below(value))
 
 
 def _level(name: str, level: Any) -> float:
@@ -161,15 +158,18 @@ def _level(name: str, level: Any) -> float:
 
 @checked
 def chance(
-    sample: Ordered, above: float | None = None, below: float | None = None, at: float | None = None
+    sample: AnySample,
+    above: float | None = None,
+    below: float | None = None,
+    at: float | None = None,
 ) -> Estimate:
     """Chance of being strictly above, strictly below, between the two, or at a value, as a share of
     all trials.
     """
-    return _share(*sample.hits(*chance_bounds(above, below, at)), sample.independent)
+    return _share(sample.hits(*chance_bounds(above, below, at)), sample.independent)
 
 
-def survival(sample: Sample, x: float) -> Estimate:
+def survival(sample: AnySample, x: float) -> Estimate:
     """Chance of more than a value, as a share of all trials."""
     return chance(sample, above=x)
 
@@ -184,42 +184,38 @@ def conditional_mean(
         raise KindynosError("say above= or below=")
     low = -math.inf if above is None else number("above", above)
     high = math.inf if below is None else number("below", below)
-    inside = (sample.values > low) & (sample.values < high)
-    return mean(Sample(np.where(inside, sample.values, np.nan), sample.bounds, sample.independent))
+    return mean(sample.only((sample.values > low) & (sample.values < high)))
 
 
-def _share(hits: Floats, sizes: NDArray[np.int64], independent: bool) -> Estimate:
-    """Return the share of trials that are hits, from their numbers by block: Wilson's interval with
-    the effective number of trials, p(1 - p) / variance; all trials where that is 0.
+def _share(hits: Terms, independent: bool) -> Estimate:
+    """Return a share from terms: Wilson's interval with the effective number of trials, p(1 - p) /
+    variance; where nothing varied between the blocks, with what they are worth.
     """
-    trials, blocks = int(sizes.sum()), len(sizes)
-    p = float(hits.sum() / trials)
-    if trials < FEWEST or blocks < FEWEST_BLOCKS:
+    p, blocks = hits.mean, len(hits.sizes)
+    if hits.worth < FEWEST or blocks < FEWEST_BLOCKS:
         return Estimate(p)
-    count, point, variance = float(trials), Z, spread(hits, sizes)
-    if variance > 0 and not independent:
-        count, point = p * (1 - p) / variance, t_point(blocks - 1)
+    count, point = hits.worth, Z
+    if not independent:
+        variance = spread(hits.sums, hits.sizes)
+        if variance > 0:
+            count, point = p * (1 - p) / variance, t_point(blocks - 1)
     return Estimate(p, *wilson(p, count, point))
 
 
 @checked
-def percentile_of(sample: Sample, x: float) -> Estimate:
+def percentile_of(sample: AnySample, x: float) -> Estimate:
     """Percentile at which a value lies among the valid trials: those below it and half of those at
     it.
     """
     x = number("x", x)
     if math.isnan(x) or not sample.count:
         return Estimate(math.nan)
-    below = _share(
-        sample.by_block((sample.valid < x) + 0.5 * (sample.valid == x)),
-        np.diff(sample.block_starts),
-        sample.independent,
-    )
+    below = _share(sample.lying_below(x), sample.independent)
     return Estimate(100 * below, 100 * below.low, 100 * below.high)
 
 
 @checked
-def value_at_risk(sample: Ordered, level: float, reference: float = 0.0) -> Estimate:
+def value_at_risk(sample: AnySample, level: float, reference: float = 0.0) -> Estimate:
     """Loss against ``reference`` that is exceeded with a chance of 1 - level; positive is a loss.
     Of a cost, which is better low, what it exceeds the reference by.
     """
@@ -231,7 +227,7 @@ def value_at_risk(sample: Ordered, level: float, reference: float = 0.0) -> Esti
 
 
 @checked
-def expected_shortfall(sample: Ordered, level: Level, reference: Finite = 0.0) -> Estimate:
+def expected_shortfall(sample: AnySample, level: Level, reference: Finite = 0.0) -> Estimate:
     """Mean loss against ``reference`` in the worst 1 - level of the trials; of a cost, which is
     better low, in the dearest.
 
@@ -248,56 +244,120 @@ def expected_shortfall(sample: Ordered, level: Level, reference: Finite = 0.0) -
     quantile, terms = sample.shortfalls(tail)
     q = reference - quantile
     value = q + terms.mean / tail
-    rough = sample.count * tail < TAIL
+    rough = sample.worth * tail < TAIL
     if not sample.has_error:
         return Estimate(value, rough=rough)
     deviation = terms.deviation(sample.independent) / tail
-    t, skew = _student(sample, sample.count * tail), terms.skewness()
-    low, high = (value - deviation * hall(side * t, skew, sample.count) for side in (1, -1))
+    t, skew = _student(sample, sample.worth * tail), terms.skewness()
+    low, high = (value - deviation * hall(side * t, skew, sample.worth) for side in (1, -1))
     return Estimate(value, max(low, q), high, rough=rough)
 
 
-def median(sample: Ordered) -> Estimate:
+def median(sample: AnySample) -> Estimate:
     """The 50th percentile."""
     return percentile(sample, 50.0)
 
 
-def lowest(sample: Ordered) -> Estimate:
+def lowest(sample: AnySample) -> Estimate:
     """The lowest of the trials drawn; others could be lower."""
-    return _extreme(sample, 0, "lowest")
+    return _extreme(sample, 0.0, "lowest")
 
 
-def highest(sample: Ordered) -> Estimate:
+def highest(sample: AnySample) -> Estimate:
     """The highest of the trials drawn; others could be higher."""
-    return _extreme(sample, -1, "highest")
+    return _extreme(sample, 1.0, "highest")
 
 
-def _extreme(sample: Ordered, place: int, word: str) -> Estimate:
-    value = sample.ordered(place) if sample.count else math.nan
+def _extreme(sample: AnySample, level: float, word: str) -> Estimate:
+    value = float(sample.quantile(level)) if sample.count else math.nan
     return Estimate(value, note=f"the {word} of {sample.count:,} trials")
 
 
-# those that heed how trials without a value rank
-RANKING = ("median", "percentile", "percentile_of", "chance", "survival", "value_at_risk")
+@dataclass(frozen=True)
+class Needs:
+    """What a summary of trials that are not held must have gathered: levels of quantiles, and
+    figures below and at which trials are counted.
+    """
 
-STATISTICS: Registry[Callable[..., Estimate]] = Registry(
+    levels: tuple[float, ...] = ()
+    cuts: tuple[float, ...] = ()
+
+
+def _tail_level(better: str, level: float, reference: float = 0.0) -> Needs:
+    return Needs((1 - level if better == "high" else level,))
+
+
+def _percentile_level(better: str, q: float) -> Needs:
+    return Needs((q / 100,))
+
+
+def _cuts(better: str, *stated: float | None, **sides: float | None) -> Needs:
+    cuts = (*stated, *sides.values())
+    return Needs(cuts=tuple(float(cut) for cut in cuts if cut is not None))
+
+
+def trials_held(better: str, *stated: Any, **sides: Any) -> Needs:
+    """Stand for what needs the trials themselves, which no summary holds."""
+    raise RunError("the trials are not held")
+
+
+@dataclass(frozen=True)
+class Statistic:
+    """A statistic: how it is worked out of a sample, and all that others must know of it.
+
+    ``kind`` says what its value is: an amount in the unit of the quantity, a share of the trials, a
+    percentile from 0 to 100, or a plain number. ``ranks`` statistics heed how trials without a
+    value rank. ``needs`` is what it needs of a summary, by which end is wanted and its arguments;
+    ``influence`` what each trial adds to it, by which it is paired and optimised.
+    """
+
+    compute: Callable[..., Estimate]
+    kind: Kind = "amount"
+    ranks: bool = False
+    needs: Callable[..., Needs] = trials_held
+    influence: Callable[..., Floats | None] = influence.none
+
+    def __call__(self, sample: Any, *arguments: Any, **options: Any) -> Estimate:
+        """Return the statistic of a sample."""
+        with np.errstate(all="ignore"):  # of infinite values, and of values whose squares are
+            return checked(self.compute)(sample, *arguments, **options)
+
+
+def _of_sums(better: str) -> Needs:
+    return Needs()
+
+
+# The one list of statistics: an entry here is known to runs, summaries, weighted trials, pairs,
+# comparisons, sweeps, the command line, pages, workbooks, JSON and CSV.
+STATISTICS: Registry[Statistic] = Registry(
     "statistic",
     {
-        function.__name__: function
-        for function in (
-            *(
-                mean,
-                median,
-                mode,
-                sd,
-                skewness,
-                kurtosis,
-                lowest,
-                highest,
-                percentile,
-                percentile_of,
-            ),
-            *(chance, survival, conditional_mean, value_at_risk, expected_shortfall),
-        )
+        "mean": Statistic(mean, needs=_of_sums, influence=influence.mean_terms),
+        "median": Statistic(
+            median, ranks=True, needs=lambda better: Needs((0.5,)), influence=influence.median_terms
+        ),
+        "mode": Statistic(mode),
+        "sd": Statistic(sd, needs=_of_sums, influence=influence.sd_terms),
+        "skewness": Statistic(skewness, "number", needs=_of_sums),
+        "kurtosis": Statistic(kurtosis, "number", needs=_of_sums),
+        "lowest": Statistic(lowest, needs=_of_sums),
+        "highest": Statistic(highest, needs=_of_sums),
+        "percentile": Statistic(
+            percentile, ranks=True, needs=_percentile_level, influence=influence.percentile_terms
+        ),
+        "percentile_of": Statistic(percentile_of, "percentile", ranks=True, needs=_cuts),
+        "chance": Statistic(
+            chance, "share", ranks=True, needs=_cuts, influence=influence.chance_terms
+        ),
+        "survival": Statistic(
+            survival, "share", ranks=True, needs=_cuts, influence=influence.survival_terms
+        ),
+        "conditional_mean": Statistic(conditional_mean, influence=influence.conditional_terms),
+        "value_at_risk": Statistic(
+            value_at_risk, ranks=True, needs=_tail_level, influence=influence.risk_terms
+        ),
+        "expected_shortfall": Statistic(
+            expected_shortfall, needs=_tail_level, influence=influence.shortfall_terms
+        ),
     },
 )

@@ -10,11 +10,11 @@ from __future__ import annotations
 
 import math
 import warnings
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -31,16 +31,18 @@ from kindynos.inference.intervals import jackknife_error
 from kindynos.program.batch import BatchTask
 from kindynos.program.identity import identity
 from kindynos.program.program import Program
-from kindynos.results import statistics
+from kindynos.results.figures import PERCENTILES, FigureTables, chance_of_one
+from kindynos.results.result import NumberStatistics
 from kindynos.results.run import Run
-from kindynos.results.shape_statistics import skewness
-from kindynos.results.sheet import PERCENTILES, sheet
+from kindynos.results.sheet import sheet
 from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.results.statistic_text import parse_statistic
+from kindynos.results.statistics import STATISTICS, Needs, trials_held
 from kindynos.results.summary_sample import MissedError, SummarySample
 from kindynos.results.summary_task import SummaryTask
 from kindynos.results.trials import Drawing
 from kindynos.sampling.plans import PLANS
-from kindynos.validate import chance_bounds, check_integer, checked, confidence_level, finite
+from kindynos.validate import check_integer, checked, finite
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -49,18 +51,9 @@ LARGEST_PILOT = 4_000_000
 SMALLEST = 100_000  # trials of a run; of fewer all are held
 HIGHEST = 1 - 1e-12  # a correlation whose Fisher transform is finite
 RANKS = 6.0  # standard deviations of a rank that a bracket reaches to either side
-Figure = TypeVar("Figure")
 
 
-@dataclass
-class _Request:
-    """The levels and cut-offs that are gathered of an outcome."""
-
-    levels: list[float]
-    cuts: list[float]
-
-
-class SummaryRun(Mapping[str, "SummaryResult"], Reported):
+class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
     """The outcomes of a run of which summaries are kept, by name.
 
     ``run["net_value"].percentile(5)`` is that of all trials, with its interval; ``table()`` has the
@@ -83,14 +76,17 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
         self.names = [name for name in program.outcomes if not program.shapes[name].row]
         if not self.names:
             raise RunError("a summary needs an outcome that is one number")
-        levels = sorted({finite("a percentile", q) / 100 for q in percentiles})
+        levels = tuple(sorted({finite("a percentile", q) / 100 for q in percentiles}))
         self._drivers = tuple(name for name in program.drivers if not program.shapes[name].row)
         self._samples: dict[str, SummarySample] = {}
-        self._pass({name: _Request(list(levels), self._targets(name)) for name in self.names})
+        self._pass({name: Needs(levels, self._cuts(name)) for name in self.names})
 
-    def _targets(self, name: str) -> list[float]:
-        target = self.program.lines[name].target
-        return [] if target is None else [float(target)]
+    def _cuts(self, name: str) -> tuple[float, ...]:
+        """Return the figures at which every table counts the trials of an outcome."""
+        line = self.program.lines[name]
+        target = 0.0 if line.target is None else float(line.target)
+        base = float(self.pilot.base[name].reshape(-1)[0])
+        return (target,) if math.isnan(base) else (target, base)
 
     # what it has
 
@@ -129,28 +125,26 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
         plan = self.drawing.plan.label
         return f"<summary of {self.name!r}: {self.size:,} trials, {plan} plan, seed {self.seed}>"
 
-    def table(self, percentiles: Iterable[float] = PERCENTILES) -> pd.DataFrame:
-        """Return each outcome's figures with their errors: one row per statistic."""
-        import pandas as pd
+    def notes(self, name: str) -> dict[str, int]:
+        """Return what the model noted on trials of an outcome: nothing, since a summary keeps no
+        notes.
+        """
+        return {}
 
-        rows = {}
-        for name in self.names:
-            result = self[name]
-            figures: dict[str, Estimate] = {"mean": result.mean, "sd": result.sd}
-            figures |= {f"P{q:g}": result.percentile(q) for q in percentiles}
-            figures |= {"lowest": result.lowest, "highest": result.highest}
-            if result.target is not None:
-                figures |= {
-                    f"chance below {result.target:g}": result.chance(below=result.target),
-                    f"chance above {result.target:g}": result.chance(above=result.target),
-                }
-            for word, one in figures.items():
-                rows[name, word] = (float(one), one.error, one.low, one.high)
-        frame = pd.DataFrame.from_dict(
-            rows, orient="index", columns=["value", "error", "low", "high"]
-        )
-        frame.index = pd.MultiIndex.from_tuples(rows, names=["outcome", "statistic"])
-        return frame
+    @checked
+    def chance(self, condition: str) -> Estimate:
+        """Return the chance of a condition on one outcome, such as "net_value > 1e6", as a share of
+        all trials; see ``Run.chance``. Raises RunError for one on several quantities, which needs
+        the trials: ask the ``pilot``.
+        """
+        side = chance_of_one(condition, self.names)
+        if side is None:
+            raise RunError(
+                f"{condition!r:.80}: a summary holds no trials, and has the chances of single "
+                "outcomes, such as 'net_value > 1e6'; run.pilot.chance(...) is of the pilot"
+            )
+        outcome, statistic = side
+        return parse_statistic(statistic).read(self[outcome])
 
     @checked
     def trial(self, number: int) -> pd.DataFrame:
@@ -181,7 +175,7 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
         """
         import pandas as pd
 
-        sums = self[name]._sample.sums
+        sums = self[name].sample.sums
         count, one, two = np.column_stack([sums.valid, sums.powers[:, :2]]).T[:, :, None]
         other, square, product = np.moveaxis(sums.companions, 2, 0)
         whole = _correlations(
@@ -222,25 +216,26 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
     # passes over all trials
 
     def figure(
-        self, name: str, request: _Request, read: Callable[[SummarySample], Figure]
-    ) -> Figure:
+        self, name: str, needs: Callable[[], Needs], read: Callable[[SummarySample], Estimate]
+    ) -> Estimate:
         """Return a figure of an outcome; where it was not gathered, after one more pass."""
         for attempt in range(4):
             try:
                 return read(self._samples[name])
             except MissedError:
-                what = [f"percentile {100 * level:g}" for level in request.levels]
-                what += [f"the chance at {cut:g}" for cut in request.cuts]
+                gathered = needs()
+                what = [f"percentile {100 * level:g}" for level in gathered.levels]
+                what += [f"the chance at {cut:g}" for cut in gathered.cuts]
                 warnings.warn(
                     f"{' and '.join(what)} of {name!r} was not asked for; {self.size:,} trials are "
                     "drawn once more",
                     DataWarning,
                     stacklevel=4,
                 )
-                self._pass({name: request}, RANKS * 2.0**attempt)
+                self._pass({name: gathered}, RANKS * 2.0**attempt)
         raise RunError(f"{what[0]} of {name!r} cannot be bracketed")
 
-    def _pass(self, requests: Mapping[str, _Request], ranks: float = RANKS) -> None:
+    def _pass(self, requests: Mapping[str, Needs], ranks: float = RANKS) -> None:
         """Draw all trials, and gather what is requested of some outcomes."""
         wanted = {name: self._wanted(name, request, ranks) for name, request in requests.items()}
         blocks, plan, options = self.drawing.blocks, self.drawing.plan, self._options
@@ -292,7 +287,7 @@ class SummaryRun(Mapping[str, "SummaryResult"], Reported):
             return Execution(1, None, options.progress)
         return Execution(options.workers, options.executor, options.progress)
 
-    def _wanted(self, name: str, request: _Request, ranks: float) -> Wanted:
+    def _wanted(self, name: str, request: Needs, ranks: float) -> Wanted:
         """Return the brackets of levels, from the pilot."""
         values = np.sort(self.pilot[name].values)
         values = values[: len(values) - int(np.isnan(values).sum())]  # NaN comes last
@@ -345,21 +340,23 @@ def _correlations(
         return np.asarray(covariance / np.sqrt(spreads))
 
 
-class SummaryResult:
+class SummaryResult(NumberStatistics):
     """An outcome of a run of which summaries are kept."""
 
     def __init__(self, run: SummaryRun, name: str) -> None:
         line = run.program.lines[name]
         self.run, self.name = run, name
-        self.unit, self.better = line.unit, line.better
+        self.unit, self.better, self.missing = line.unit, line.better, line.missing
         self.target = None if line.target is None else float(line.target)
+        self.base = float(run.pilot.base[name].reshape(-1)[0])
         self.size = run.size
 
     def __repr__(self) -> str:
         return f"<{self.name}: summary of {self.size:,} trials>"
 
     @property
-    def _sample(self) -> SummarySample:
+    def sample(self) -> SummarySample:
+        """Its sums by block, from which statistics are estimated."""
         return self.run._samples[self.name]
 
     @property
@@ -370,81 +367,31 @@ class SummaryResult:
         )
 
     @property
+    def is_row(self) -> bool:
+        """Whether it has a value for each period: no, a summary is of single numbers."""
+        return False
+
+    @property
     def n_failed(self) -> int:
         """How many trials have no value."""
-        return self._sample.trials - self._sample.count
+        return self.sample.trials - self.sample.count
 
-    @property
-    def mean(self) -> Estimate:
-        """The mean over all trials."""
-        return statistics.mean(self._sample)
-
-    @property
-    def sd(self) -> Estimate:
-        """The standard deviation over all trials."""
-        return statistics.sd(self._sample)
-
-    @property
-    def skewness(self) -> Estimate:
-        """The skewness over all trials."""
-        return skewness(self._sample)
-
-    @property
-    def lowest(self) -> Estimate:
-        """The lowest of the trials."""
-        return statistics.lowest(self._sample)
-
-    @property
-    def highest(self) -> Estimate:
-        """The highest of the trials."""
-        return statistics.highest(self._sample)
-
-    @property
-    def median(self) -> Estimate:
-        """The 50th percentile."""
-        return self.percentile(50)
-
-    @checked
-    def percentile(self, q: float) -> Estimate:
-        """Return a percentile, with its interval: the same bits as of trials that are held."""
-        level = finite("a percentile", q) / 100
-        return self.run.figure(
-            self.name, _Request([level], []), lambda sample: statistics.percentile(sample, q)
-        )
-
-    @checked
-    def value_at_risk(self, level: float, reference: float = 0.0) -> Estimate:
-        """Return the loss against a reference that is exceeded with a chance of 1 - level."""
-        tail = 1 - confidence_level("level", level)
+    def _statistic(self, name: str, *args: Any, **options: Any) -> Estimate:
+        statistic = STATISTICS.find(name)
+        if statistic.needs is trials_held:
+            raise RunError(
+                f"{name} of {self.name!r} needs the trials, which a summary does not hold; "
+                f"run.pilot[{self.name!r}] has that of the pilot"
+            )
+        if self.missing is not None and self.n_failed and statistic.ranks:
+            raise RunError(
+                f"{self.n_failed:,} trials of {self.name!r} have no value, and a summary cannot "
+                f"rank them as {self.missing!r}; hold the trials with store='all'"
+            )
         return self.run.figure(
             self.name,
-            _Request([tail if self.better == "high" else 1 - tail], []),
-            lambda sample: statistics.value_at_risk(sample, level, reference),
-        )
-
-    @checked
-    def expected_shortfall(self, level: float, reference: float = 0.0) -> Estimate:
-        """Return the mean loss against a reference in the worst 1 - level of the trials."""
-        tail = 1 - confidence_level("level", level)
-        return self.run.figure(
-            self.name,
-            _Request([tail if self.better == "high" else 1 - tail], []),
-            lambda sample: statistics.expected_shortfall(sample, level, reference),
-        )
-
-    @checked
-    def chance(
-        self, above: float | None = None, below: float | None = None, at: float | None = None
-    ) -> Estimate:
-        """Return the chance of being strictly above, strictly below, between the two, or at a
-        value, as a share of all trials.
-        """
-        above, below, at = chance_bounds(above, below, at)
-        cuts = [float(cut) for cut in (above, below, at) if cut is not None]
-        return self.run.figure(
-            self.name,
-            _Request([], cuts),
-            lambda sample: statistics.chance(sample, above, below, at),
+            lambda: statistic.needs(self.better, *args, **options),
+            lambda sample: statistic(sample, *args, **options),
         )
 
 
@@ -486,13 +433,7 @@ def summarize(
         raise ParameterError(
             f"store='summary' is for runs of {SMALLEST:,} trials and more; smaller ones are held"
         )
-    import os
-
-    size = (
-        min(LARGEST_PILOT, max(options.trials // 4, SMALLEST // 2))
-        if "PILOT" not in os.environ
-        else int(os.environ["PILOT"])
-    )
+    size = min(LARGEST_PILOT, max(options.trials // 4, SMALLEST // 2))
     quick = replace(
         options, trials=size, seed=seed, executor=None, progress=None, on_start=None, on_finish=None
     )

@@ -39,6 +39,11 @@ class SummarySample:
         return int(self.sums.valid.sum())
 
     @property
+    def worth(self) -> float:
+        """How many independent trials of equal weight say as much."""
+        return float(self.count)
+
+    @property
     def trials(self) -> int:
         """How many trials there are."""
         return int(self.sizes.sum())
@@ -114,8 +119,13 @@ class SummarySample:
             found.append(low if weight == 0 or low == high else low + (high - low) * weight)
         return np.array(found).reshape(levels.shape) if levels.ndim else np.asarray(found[0])
 
-    def variance_below(self, value: float) -> float:
-        """Return the variance of the share of trials at or below a value."""
+    @property
+    def values(self) -> Floats:
+        """Raises RunError: the trials are not held."""
+        raise RunError("the trials are not held; read their figures, run.trial(n) or run.pilot")
+
+    def reach_below(self, value: float) -> float:
+        """Return the half-width of the interval of the share of trials at or below a value."""
         for place, (low, high) in enumerate(self.wanted.brackets.tolist()):
             if low <= value <= high:
                 values, counts, blocks = self._inside[place]
@@ -123,7 +133,8 @@ class SummarySample:
                 inside = np.bincount(blocks[hit], weights=counts[hit], minlength=len(self.sizes))
                 held = self.sums.valid > 0
                 hits = self.sums.below[:, place] + inside
-                return spread(hits[held].astype(np.float64), self.sums.valid[held])
+                variance = spread(hits[held].astype(np.float64), self.sums.valid[held])
+                return self.student * math.sqrt(variance)
         raise MissedError(f"the trials below {value:g} were not gathered")
 
     # powers
@@ -163,9 +174,20 @@ class SummarySample:
         return math.sqrt(float(self.powers[2].sum()) / (self.count - 1))
 
     @property
+    def asymmetry(self) -> float:
+        """The mean third power of the distances in standard deviations; 0 where all are equal."""
+        return self._standardised(3)
+
+    @property
     def peakedness(self) -> float:
-        """The mean fourth power of the distances in standard deviations."""
-        return float(self.powers[4].sum()) / self.count / self.spread**4 if self.spread else 0.0
+        """The mean fourth power of the distances in standard deviations; 0 where all are equal."""
+        return self._standardised(4)
+
+    def _standardised(self, power: int) -> float:
+        count, _, second, *_ = totals = self.powers.sum(axis=1)
+        if not second > 0:
+            return 0.0
+        return float(totals[power] / count / (second / count) ** (power / 2))
 
     def distances(self) -> Terms:
         """Return the distances from the mean."""
@@ -179,19 +201,23 @@ class SummarySample:
             return 0.0
         return float(np.sort((self.sums.farthest - self.middle) ** 2)[-few:].sum()) / total
 
-    def hits(
-        self, above: float | None, below: float | None, at: float | None
-    ) -> tuple[Floats, NDArray[np.int64]]:
-        """Return how many trials of each block are above and below values, or at one, and how many
-        it has, those without a value too.
+    def hits(self, above: float | None, below: float | None, at: float | None) -> Terms:
+        """Return which trials are above and below values, or at one, as terms over all trials:
+        those without a value are no hits.
         """
         if at is not None:
-            found = self._cut(at)[1]
+            counts = self._cut(at)[1]
         else:
-            found = self.sums.valid if below is None else self._cut(below)[0]
+            counts = self.sums.valid if below is None else self._cut(below)[0]
             if above is not None:
-                found = np.maximum(found - sum(self._cut(above)), 0)
-        return found.astype(np.float64), self.sizes
+                counts = np.maximum(counts - sum(self._cut(above)), 0)
+        return _shares(counts.astype(np.float64), self.sizes)
+
+    def lying_below(self, x: float) -> Terms:
+        """Return which of the valid trials lie below a value, those at it by half, as terms."""
+        below, at = self._cut(x)
+        inside = self.sums.valid > 0
+        return _shares((below + 0.5 * at)[inside], self.sums.valid[inside])
 
     def _cut(self, value: float) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """Return how many trials of each block are below a value and at it."""
@@ -264,6 +290,13 @@ class SummarySample:
         raise MissedError(f"the trials below {q:g} were not gathered")
 
 
+def _shares(hits: Floats, sizes: NDArray[np.int64]) -> Terms:
+    """Return hits by block as terms."""
+    count = float(sizes.sum())
+    share = float(hits.sum()) / count
+    return Terms(sizes, hits, share * (1 - share) / count, count, lambda: 0.0)
+
+
 def _terms(sizes: Floats | NDArray[np.int64], sums: Floats, second: float, third: float) -> Terms:
     """Return terms from their sums by block, and those of their second and third powers."""
     count = float(sizes.sum())
@@ -271,4 +304,4 @@ def _terms(sizes: Floats | NDArray[np.int64], sums: Floats, second: float, third
     variance = second / count - mean**2
     cubed = third / count - 3 * mean * second / count + 2 * mean**3
     skewness = cubed / variance**1.5 if variance > 0 else 0.0
-    return Terms(sizes, sums, variance * count / (count - 1), lambda: skewness)
+    return Terms(sizes, sums, variance / (count - 1), count, lambda: skewness)

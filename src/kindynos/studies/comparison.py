@@ -8,14 +8,13 @@ only what was changed differs; others are compared as independent samples, with 
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
-from kindynos.arrays import Floats
 from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError, RunError
@@ -23,10 +22,11 @@ from kindynos.formatting import per_cent
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z
 from kindynos.results.calculation import statement
+from kindynos.results.figures import CONDITIONS, DEFAULT, ReportedFigure, TableSpec, figure_records
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
-from kindynos.results.sheet import DEFAULT, TableSpec, sheet_records
+from kindynos.results.statistic_text import central_coverage, parse_statistic
 from kindynos.results.statistics import chance
 from kindynos.studies.dominance import dominance
 from kindynos.studies.paired import Paired, unpaired
@@ -35,7 +35,6 @@ from kindynos.validate import (
     checked,
     checked_init,
     finite,
-    instance,
     listed,
     mapping,
     positive,
@@ -167,14 +166,21 @@ class Comparison(Reported):
         return result
 
     @checked
-    def table(self, asked: TableSpec = DEFAULT) -> pd.DataFrame:
+    def table(
+        self,
+        percentiles: Iterable[float] | None = None,
+        statistics: Sequence[str] = (),
+        chances: str | Sequence[str] = (),
+    ) -> pd.DataFrame:
         """Return each outcome's statistics side by side: rows (outcome, statistic), columns
-        (scenario, value and error).
-
-        ``asked`` names other percentiles and more figures, as a run's table takes them.
+        (scenario, value and error). ``percentiles``, ``statistics`` and ``chances`` are those of
+        ``Run.table``.
         """
+        return self.table_of(TableSpec.of(percentiles, statistics, chances, self.outcomes))
+
+    def table_of(self, asked: TableSpec) -> pd.DataFrame:
+        """Return the table of what is asked; see ``table``."""
         self._check_numbers()
-        instance("asked", asked, TableSpec, "what a table is to show")
         columns = {}
         for scenario, run in self.runs.items():
             if isinstance(run, ReportedMean):
@@ -185,12 +191,15 @@ class Comparison(Reported):
                 ]
             else:
                 records = [
-                    (name, record[0], record[1], record[2])
+                    (name, *record[:3])
                     for name in self._outcomes
-                    for record in sheet_records(
+                    for record in figure_records(
                         run[name], run[name].n_failed, run.notes(name), asked
                     )
                 ]
+                for condition in asked.conditions:
+                    chance = run.chance(condition)
+                    records.append((CONDITIONS, condition, float(chance), chance.error))
             frame = pd.DataFrame(records, columns=["outcome", "statistic", "value", "error"])
             columns[scenario] = frame.set_index(["outcome", "statistic"])
         first = max(columns.values(), key=len).index
@@ -206,51 +215,53 @@ class Comparison(Reported):
             raise RunError(f"{', '.join(self._rows)} is a row; see row_differences")
 
     @checked
-    def differences(self, asked: TableSpec = DEFAULT) -> pd.DataFrame:
+    def differences(
+        self,
+        percentiles: Iterable[float] | None = None,
+        statistics: Sequence[str] = (),
+        chances: str | Sequence[str] = (),
+    ) -> pd.DataFrame:
         """Return each scenario's differences from the first, with the 95 % error of the difference.
 
         Rows are (outcome, scenario, statistic): the mean, percentiles 5, 50 and 95 (or those asked
-        for), the chance above the target, and "higher in the same trial", the chance that this
-        scenario's outcome is the higher one. ``paired`` says whether trials were compared one with
-        one, on the same draws; the others are independent samples. Means and percentiles are over
-        the trials that have a value, chances are of all; "share without a value" is a row where
-        there are such trials.
+        for), the chance above the target, what ``statistics`` and ``chances`` ask for, and "higher
+        in the same trial", the chance that this scenario's outcome is the higher one. ``paired``
+        says whether trials were compared one with one, on the same draws; the others are
+        independent samples. Means and percentiles are over the trials that have a value, chances
+        are of all; "share without a value" is a row where there are such trials.
         """
+        return self.differences_of(TableSpec.of(percentiles, statistics, chances, self.outcomes))
+
+    def differences_of(self, asked: TableSpec) -> pd.DataFrame:
+        """Return the differences of what is asked; see ``differences``."""
         self._check_numbers()
-        instance("asked", asked, TableSpec, "what a table is to show")
         first, *others = self.runs
-        percentiles = PERCENTILES if asked.percentiles == DEFAULT.percentiles else asked.percentiles
-        records = {}
+        records, figures = {}, {}
         for outcome in self._outcomes:
             for other in others:
-                for statistic, figure, paired in self._compared(outcome, first, other, percentiles):
-                    records[outcome, other, statistic] = (
-                        float(figure),
-                        figure.error,
-                        figure.low,
-                        figure.high,
-                        paired,
-                    )
+                for figure, paired in self._compared(outcome, first, other, asked):
+                    records[outcome, other, figure.name] = (*_ends(figure.estimate), paired)
+                    figures[outcome, figure.name] = figure
         frame = pd.DataFrame.from_dict(records, orient="index", columns=COLUMNS)
         frame.index = pd.MultiIndex.from_tuples(
             list(records), names=["outcome", "scenario", "statistic"]
         )
+        frame.attrs["figures"] = figures  # of which kind each is
         return frame
 
     def _compared(
-        self, outcome: str, first: str, other: str, percentiles: Sequence[float]
-    ) -> list[tuple[str, Estimate, bool]]:
+        self, outcome: str, first: str, other: str, asked: TableSpec
+    ) -> list[tuple[ReportedFigure, bool]]:
         one, two = self.runs[first], self.runs[other]
         if isinstance(one, ReportedMean) or isinstance(two, ReportedMean):
             means = [
                 run.estimate if isinstance(run, ReportedMean) else run[outcome].mean
                 for run in (one, two)
             ]
-            return [("mean", unpaired(*means), False)]
+            return [(ReportedFigure("mean", unpaired(*means)), False)]
         a, b = self.result(first, outcome), self.result(other, outcome)
-        return (_paired_figures if on_same_draws(one, two) else _unpaired_figures)(
-            a, b, percentiles
-        )
+        paired = on_same_draws(one, two)
+        return [(figure, paired) for figure in _differences(a, b, asked, paired)]
 
     def rows_of(self, outcome: str) -> dict[str, RowResult]:
         """Return a row outcome by scenario; raises RunError where it is not a row of all."""
@@ -282,12 +293,10 @@ class Comparison(Reported):
         for other in others:
             for place, label in enumerate(found[other].labels):
                 a, b = found[first].period(place), found[other].period(place)
-                one, two = self.runs[first], self.runs[other]
-                same = on_same_draws(one, two)
-                compared = (_paired_figures if same else _unpaired_figures)(a, b, PERCENTILES)
-                for statistic, figure, paired in compared[: 1 + len(PERCENTILES)]:
-                    ends = (float(figure), figure.error, figure.low, figure.high)
-                    records[other, label, statistic] = (*ends, paired)
+                same = on_same_draws(self.runs[first], self.runs[other])
+                compared = _differences(a, b, DEFAULT, same)
+                for figure in compared[: 1 + len(PERCENTILES)]:
+                    records[other, label, figure.name] = (*_ends(figure.estimate), same)
         frame = pd.DataFrame.from_dict(records, orient="index", columns=COLUMNS)
         names = ["scenario", "period", "statistic"]
         frame.index = pd.MultiIndex.from_tuples(list(records), names=names)
@@ -347,8 +356,8 @@ class Comparison(Reported):
                 )
         ranked = {name: result.ranked for name, result in runs.items()}
         if any(result.better == "low" for result in runs.values()):
-            return dominance({name: -sample.valid for name, sample in ranked.items()})
-        return dominance({name: sample.valid for name, sample in ranked.items()})
+            ranked = {name: sample.turned for name, sample in ranked.items()}
+        return dominance(ranked)
 
     @delegated_to("kindynos.plots", "comparison")
     def plot(self, outcome: str, kind: str = "cumulative", ax: Axes | None = None) -> Axes:
@@ -382,45 +391,50 @@ def on_same_draws(one: object, two: object) -> bool:
     return isinstance(one, Run) and isinstance(two, Run) and one.drawing.key == two.drawing.key
 
 
-def _paired_figures(
-    a: Result, b: Result, percentiles: Sequence[float]
-) -> list[tuple[str, Estimate, bool]]:
-    pair = Paired(a, b)
-    if pair.empty:
-        return [("mean", Estimate(math.nan), True)]
-    figures = [("mean", pair.mean())] + [(f"P{q:g}", pair.percentile(q)) for q in percentiles]
-    if a.target is not None and a.target == b.target:
-        figures.append((f"chance above {a.target:g}", pair.chance_above(a.target)))
-    figures.append(("higher in the same trial", pair.higher()))
-    if pair.lacks_values:
-        figures.append((WITHOUT, pair.without_value()))
-    return [(name, figure, True) for name, figure in figures]
+def _ends(figure: Estimate) -> tuple[float, float, float, float]:
+    return float(figure), figure.error, figure.low, figure.high
 
 
-def _unpaired_figures(
-    a: Result, b: Result, percentiles: Sequence[float]
-) -> list[tuple[str, Estimate, bool]]:
-    figures = [("mean", unpaired(a.mean, b.mean))]
-    figures += [
-        (f"P{q:g}", unpaired(a.statistic("percentile", q), b.statistic("percentile", q)))
-        for q in percentiles
-    ]
+def _differences(a: Result, b: Result, asked: TableSpec, paired: bool) -> list[ReportedFigure]:
+    """Return the differences of the figures of two results, trial by trial where they are on the
+    same draws.
+    """
+    pair = Paired(a, b) if paired else None
+    if pair is not None and pair.empty:
+        return [ReportedFigure("mean", Estimate(math.nan))]
+    percentiles = PERCENTILES if asked.percentiles == DEFAULT.percentiles else asked.percentiles
+    statistics = [("mean", parse_statistic("mean"))]
+    statistics += [(f"P{q:g}", parse_statistic(f"percentile {q!r}")) for q in percentiles]
     if a.target is not None and a.target == b.target:
+        words = parse_statistic(f"chance above {a.target!r}")
+        statistics.append((f"chance above {a.target:g}", words))
+    for text in (*asked.statistics, *asked.chances.get(a.name, ())):
+        if central_coverage(text) is None:
+            statistics.append((parse_statistic(text).label, parse_statistic(text)))
+    figures = []
+    for name, statistic in dict(statistics).items():
+        if pair is None:
+            gap = unpaired(statistic.read(a), statistic.read(b))
+        else:
+            gap = pair.statistic(statistic.name, *statistic.numbers, **statistic.options)
         figures.append(
-            (
-                f"chance above {a.target:g}",
-                unpaired(a.chance(above=a.target), b.chance(above=a.target)),
-            )
+            ReportedFigure(name, gap, statistic.kind, statistic.words, statistic.threshold)
         )
-    figures.append(("higher in any two trials", _higher(a, b)))
+    if pair is None:
+        figures.append(ReportedFigure("higher in any two trials", _higher(a, b), "share"))
+    else:
+        figures.append(ReportedFigure("higher in the same trial", pair.higher(), "share"))
     if a.n_failed or b.n_failed:
-        figures.append((WITHOUT, unpaired(_without_value(a), _without_value(b))))
-    return [(name, figure, False) for name, figure in figures]
+        lacking = (
+            unpaired(_without_value(a), _without_value(b)) if pair is None else pair.without_value()
+        )
+        figures.append(ReportedFigure(WITHOUT, lacking, "share"))
+    return figures
 
 
 def _without_value(result: Result) -> Estimate:
     """Return the share of trials without a value."""
-    return chance(replace(result._sample, values=np.isnan(result.values) * 1.0), above=0.5)
+    return chance(result.sample.with_values(np.isnan(result.values)), above=0.5)
 
 
 def _higher(a: Result, b: Result) -> Estimate:
@@ -429,17 +443,12 @@ def _higher(a: Result, b: Result) -> Estimate:
 
     The variance is DeLong's, Biometrics 44 (1988), 837-845.
     """
-    one, two = a.ranked.sorted, b.ranked.sorted
-    if min(len(one), len(two)) < 2:
+    one, two = a.ranked, b.ranked
+    if min(one.count, two.count) < 2:
         return Estimate(math.nan)
-
-    def places(values: Floats, among: Floats) -> Floats:
-        return (
-            np.searchsorted(among, values, "left") + np.searchsorted(among, values, "right")
-        ) / (2 * len(among))
-
-    above, below = places(two, one), 1 - places(one, two)
-    known = len(one) * len(two) / (a.size * b.size)  # pairs of which both have a value
-    chance = float(above.mean()) * known
-    reach = Z * known * math.sqrt(above.var(ddof=1) / len(two) + below.var(ddof=1) / len(one))
+    above = two.terms(one.share_below(two.valid))
+    below = one.terms(1 - two.share_below(one.valid))
+    known = (1 - float(_without_value(a))) * (1 - float(_without_value(b)))  # both have a value
+    chance = above.mean * known
+    reach = Z * known * math.sqrt(above.variance + below.variance)
     return Estimate(chance, max(chance - reach, 0.0), min(chance + reach, 1.0))

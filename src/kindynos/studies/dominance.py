@@ -13,21 +13,18 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
+from kindynos.results.sample import Sample
 
 CRITICAL = 1.358  # of the Kolmogorov-Smirnov statistic at 95 %
 
 
-def dominance(samples: Mapping[str, Floats]) -> pd.DataFrame:
+def dominance(samples: Mapping[str, Sample]) -> pd.DataFrame:
     """Return a row for each ordered pair of samples: whether the first dominates the second, and
     what speaks against it.
     """
-    ordered = {name: np.sort(values) for name, values in samples.items()}
-    grid = np.unique(np.concatenate(list(ordered.values())))
-    shares = {
-        name: np.searchsorted(values, grid, side="right") / len(values)
-        for name, values in ordered.items()
-    }
-    return _dominance_table(grid, shares, {name: len(values) for name, values in ordered.items()})
+    grid = np.unique(np.concatenate([sample.valid for sample in samples.values()]))
+    shares = {name: sample.share_below(grid, upto=True) for name, sample in samples.items()}
+    return _dominance_table(grid, shares, {name: sample.worth for name, sample in samples.items()})
 
 
 def dominance_of_chances(

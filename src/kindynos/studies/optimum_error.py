@@ -23,7 +23,6 @@ from kindynos.errors import RunError
 from kindynos.inference.intervals import t_point
 from kindynos.results.result import Result
 from kindynos.studies.aims import Figure
-from kindynos.studies.influence import influence_of
 from kindynos.studies.points import Point
 from kindynos.studies.search import DecisionSearch
 
@@ -223,8 +222,8 @@ def _by_block(figure: Figure, result: dict[str, Result]) -> Floats:
     """Return the mean of the linear terms of a figure in each block; raises for a statistic
     without.
     """
-    one = result[figure.outcome]
-    terms = influence_of(figure.statistic.label, one)
-    if terms is None or len(one._bounds) < FEWEST:
+    sample = result[figure.outcome].sample
+    terms = figure.statistic.influence(sample) if np.isfinite(sample.values).all() else None
+    if terms is None or sample.blocks < FEWEST - 1:
         raise RunError("a statistic without a linear term for each trial, or too few blocks")
-    return np.asarray(np.add.reduceat(terms, one._bounds[:-1]) / np.diff(one._bounds))
+    return np.asarray(sample.by_block(terms) / np.diff(sample.bounds))

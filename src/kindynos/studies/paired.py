@@ -18,8 +18,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import paired_difference
 from kindynos.results.result import Result
 from kindynos.results.sample import FEWEST, Sample
-from kindynos.results.statistics import chance, percentile
-from kindynos.studies.influence import quantile_terms, sd_terms, shortfall_terms
+from kindynos.results.statistics import STATISTICS, chance
 
 MANY = 40  # trials that differ, from which the spread between blocks tells enough
 
@@ -49,63 +48,58 @@ class Paired:
     def without_value(self) -> Estimate:
         """Return the difference of the shares of trials without a value."""
         one, two = (np.isnan(result.values) * 1.0 for result in (self.first, self.second))
-        return self._rarely(two - one)
+        return self._of_shares(two - one)
 
     def mean(self) -> Estimate:
         """Return the difference of the means."""
-        with np.errstate(invalid="ignore"):  # infinite less infinite
-            value = float(self._two.valid.mean()) - float(self._one.valid.mean())
-            return self._of(self._one.valid, self._two.valid, value)
-
-    def sd(self) -> Estimate:
-        """Return the difference of the sds."""
-        (one, a), (two, b) = sd_terms(self._one.valid), sd_terms(self._two.valid)
-        return self._of(one, two, b - a)
+        return self.statistic("mean")
 
     def percentile(self, q: float) -> Estimate:
         """Return the difference of a percentile, from 0 to 100."""
-        one, two, level = self._ranked_one, self._ranked_two, q / 100
-        value = float(two.quantile(level)) - float(one.quantile(level))
-        if not math.isfinite(value):
-            return Estimate(value)
-        if _has_ties(one, level) or _has_ties(two, level):
-            return unpaired(percentile(one, q), percentile(two, q))
-        (terms, slope), (others, other_slope) = (
-            quantile_terms(two, level),
-            quantile_terms(one, level),
-        )
-        return self._of(others, terms, value, abs(slope - other_slope) / one.count)
+        return self.statistic("percentile", q)
 
     def value_at_risk(self, level: float) -> Estimate:
         """Return the difference of the losses exceeded with a chance of 1 - level; of a cost, of
         what is exceeded so.
         """
-        if self.first.better == "low":
-            return self.percentile(100 * level)
-        found = self.percentile(100 * (1 - level))
-        return Estimate(-float(found), -found.high, -found.low, found.rough)
+        return self.statistic("value_at_risk", level)
 
-    def expected_shortfall(self, level: float) -> Estimate:
-        """Return the difference of the means of the losses beyond the value at risk."""
-        one, two = (
-            shortfall_terms((-sample.valid if sample.better == "low" else sample.valid), level)
-            for sample in (self._one, self._two)
+    def statistic(self, name: str, *arguments: float, **options: float) -> Estimate:
+        """Return the difference of a statistic by its name, from what each trial adds to it;
+        that of independent estimates where this is not known.
+        """
+        statistic = STATISTICS.find(name)
+        if statistic.kind == "share":
+            return self._rarely(name, *arguments, **options)
+        ranks = statistic.ranks
+        one, two = (self._ranked_one, self._ranked_two) if ranks else (self._one, self._two)
+        figures = [statistic(sample, *arguments, **options) for sample in (one, two)]
+        value = float(figures[1]) - float(figures[0])
+        if not math.isfinite(value):
+            return Estimate(value)
+        terms = [statistic.influence(sample, *arguments, **options) for sample in (one, two)]
+        # at a lump a quantile has no density, and so no term for each trial; intervals by order
+        # statistics are if anything too long
+        lumpy = ranks and any(
+            _has_ties(sample, abs(float(figure)))
+            for sample, figure in zip((one, two), figures, strict=True)
         )
-        return self._of(one, two, float(two.mean()) - float(one.mean()))
+        if terms[0] is None or terms[1] is None or lumpy:
+            return unpaired(*figures)
+        least = abs(np.ptp(terms[1]) - np.ptp(terms[0])) / one.count if ranks else 0.0
+        return self._of(terms[0], terms[1], value, least)
 
     def chance_above(self, x: float) -> Estimate:
         """Return the difference of the chances of ending above a figure, as shares of all
         trials.
         """
-        one, two = self._ranked_one.values, self._ranked_two.values
-        return self._rarely((two > x) * 1.0 - (one > x))
+        return self.statistic("chance", above=x)
 
     def chance_below(self, x: float) -> Estimate:
         """Return the difference of the chances of ending below a figure, as shares of all
         trials.
         """
-        one, two = self._ranked_one.values, self._ranked_two.values
-        return self._rarely((two < x) * 1.0 - (one < x))
+        return self.statistic("chance", below=x)
 
     def higher(self) -> Estimate:
         """Return the share of all trials in which the second is the higher one; ties, and trials in
@@ -142,7 +136,17 @@ class Paired:
         full[~np.isnan(sample.values)] = (terms - terms.mean()) * len(full) / len(terms)
         return full
 
-    def _rarely(self, changes: NDArray[Any]) -> Estimate:
+    def _rarely(self, name: str, *arguments: float, **options: float) -> Estimate:
+        """Return the difference of a share of all trials, of which those without a value are no
+        hits.
+        """
+        one, two = (
+            STATISTICS[name].influence(sample, *arguments, **options)
+            for sample in (self._ranked_one, self._ranked_two)
+        )
+        return self._of_shares(np.asarray(two) - np.asarray(one))
+
+    def _of_shares(self, changes: NDArray[Any]) -> Estimate:
         """Return a difference of chances by its score interval; by blocks where the plan does
         better and many trials differ.
         """
@@ -168,12 +172,9 @@ def unpaired(first: Estimate, second: Estimate) -> Estimate:
     return Estimate(gap, gap - down, gap + up)
 
 
-def _has_ties(sample: Sample, level: float) -> bool:
-    """Return whether many trials have the same value at a quantile, so that its error has no
-    density to go by.
-
-    The difference then has the interval of independent estimates, each by its order statistics,
-    which is if anything too long.
+def _has_ties(sample: Sample, size: float) -> bool:
+    """Return whether many trials have one value (a loss has the other sign), so that the error of a
+    quantile there has no density to go by.
     """
-    value = float(sample.quantile(level))
-    return bool(np.count_nonzero(sample.valid == value) > max(3.0, 0.1 * math.sqrt(sample.count)))
+    ties = np.count_nonzero(np.abs(sample.valid) == size)
+    return bool(ties > max(3.0, 0.1 * math.sqrt(sample.count)))

@@ -67,25 +67,22 @@ class BeforeAfter:
         """
         pair, falls = self._paired("profit"), self._paired("max_drawdown")
         percent = f"{100 * self.level:g} %"
-        rows: dict[str, tuple[Estimate, Estimate, Estimate]] = {}
         one, two = self.before["profit"], self.after["profit"]
-        rows["mean"] = one.mean, two.mean, pair.mean()
-        rows["sd"] = one.sd, two.sd, pair.sd()
-        rows[f"value at risk {percent}"] = (
-            one.value_at_risk(self.level),
-            two.value_at_risk(self.level),
-            pair.value_at_risk(self.level),
-        )
-        rows[f"expected shortfall {percent}"] = (
-            one.expected_shortfall(self.level),
-            two.expected_shortfall(self.level),
-            pair.expected_shortfall(self.level),
-        )
-        rows["chance of a loss"] = (
-            one.chance(below=0.0),
-            two.chance(below=0.0),
-            pair.chance_below(0.0),
-        )
+        statistics: dict[str, tuple[str, dict[str, float]]] = {
+            "mean": ("mean", {}),
+            "sd": ("sd", {}),
+            f"value at risk {percent}": ("value_at_risk", {"level": self.level}),
+            f"expected shortfall {percent}": ("expected_shortfall", {"level": self.level}),
+            "chance of a loss": ("chance", {"below": 0.0}),
+        }
+        rows: dict[str, tuple[Estimate, Estimate, Estimate]] = {
+            label: (
+                one.statistic(name, **options),
+                two.statistic(name, **options),
+                pair.statistic(name, **options),
+            )
+            for label, (name, options) in statistics.items()
+        }
         rows["mean maximum drawdown"] = (
             self.before["max_drawdown"].mean,
             self.after["max_drawdown"].mean,

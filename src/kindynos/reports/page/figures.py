@@ -11,11 +11,20 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from kindynos.errors import KindynosError
-from kindynos.formatting import brief, is_per_cent, number, share_decimals, with_error
-from kindynos.inference.estimates import Estimate
+from kindynos.formatting import (
+    brief,
+    in_one_cell,
+    in_unit,
+    is_per_cent,
+    number,
+    per_cent,
+    share_with_error,
+    with_error,
+)
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.reports import lumps
-from kindynos.reports import text as texts
 from kindynos.reports.answers import amount
+from kindynos.reports.rankings import ranking_remark
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.contributions import BASE
 from kindynos.results.sensitivity.methods import usual_method
@@ -108,8 +117,8 @@ def rounded(figure: Any, unit: str | None) -> str:
 PLAIN = {5: "1 in 20 is lower", 50: "half is lower", 95: "1 in 20 is higher"}
 
 
-def _exact(figure: Any) -> str:
-    return " ".join(part for part in with_error(figure) if part).replace("-", "−")
+def _exact(figure: Any, unit: str | None = None) -> str:
+    return " ".join(part for part in with_error(figure, unit) if part).replace("-", "−")
 
 
 def bad_side(result: Any) -> str:
@@ -123,24 +132,23 @@ def _missing(result: Any) -> tuple[str, str, str]:
     """Return the chance on the side of the target that hurts, its error, and which side it is."""
     low = bad_side(result) == "low"
     chance = result.chance(below=result.target) if low else result.chance(above=result.target)
-    decimals = share_decimals([chance.error])
-    error = f"± {100 * chance.error:.{decimals}f} %" if chance.error == chance.error else ""
     target = rounded(Estimate(float(result.target)), result.unit)
-    return f"{100 * chance:.{decimals}f} %", error, f"{'below' if low else 'above'} {target}"
+    return *share_with_error(chance), f"{'below' if low else 'above'} {target}"
 
 
 def keys(result: Any) -> list[Key]:
     """Return the figures of an outcome at a glance."""
-    shown = texts.as_shown(result)
     found = []
     if math.isfinite(float(result.mean)):
-        found.append(Key("Mean", rounded(result.mean, result.unit), _exact(shown.mean)))
+        exact = _exact(result.mean, result.unit)
+        found.append(Key("Mean", rounded(result.mean, result.unit), exact))
     if result.base is not None and math.isfinite(float(result.base)):
         where = lumps.below_and_at(result, float(result.base)).replace(" of the trials lie", "")
         found.append(Key("Base case", rounded(float(result.base), result.unit), where))
     for q in (5, 50, 95):
-        figure, exact = result.percentile(q), shown.percentile(q)
-        found.append(Key(f"P{q}, {PLAIN[q]}", rounded(figure, result.unit), _exact(exact)))
+        figure = result.percentile(q)
+        exact = _exact(figure, result.unit)
+        found.append(Key(f"P{q}, {PLAIN[q]}", rounded(figure, result.unit), exact))
     if result.target is not None:
         chance, error, side = _missing(result)
         note = f"{error}, {side}" if error else side
@@ -170,9 +178,8 @@ def driven(run: Any, name: str) -> Driven | None:
         value = min(max(float(row[share]), 0.0), 1.0)
         error = float(row["error of share"])
         reach = error if error == error else 0.0
-        decimals = share_decimals([error])
-        text = f"{100 * value:.{decimals}f} %"
-        text += f" ± {100 * error:.{decimals}f}" if error == error else ""
+        text = in_one_cell(symmetrical(value, error), "share").removesuffix(" %")
+        text += "" if error > 0 else " %"
         rank = float(row.get("rank correlation", math.nan))
         doubt = float(row.get("error", math.nan)) if not together else math.nan
         way = ("+" if rank > 0 else "−") if abs(rank) > doubt else ""
@@ -193,7 +200,7 @@ def driven(run: Any, name: str) -> Driven | None:
     remark = (
         "Shares of the variance; the drivers move together, and the shares add up to 100 %."
         if together
-        else texts.ranking_remark(frame, run[name])
+        else ranking_remark(frame, run[name])
     )
     return Driven(bars, rest, remark)
 
@@ -219,7 +226,7 @@ def target_of(result: Any) -> str:
     """Return the target as the head of an outcome says it."""
     if result.target is None:
         return ""
-    return number(float(texts.as_shown(result).target))
+    return number(in_unit(float(result.target), result.unit))
 
 
 def added(shares: Mapping[str, float]) -> Driven | None:
@@ -231,7 +238,7 @@ def added(shares: Mapping[str, float]) -> Driven | None:
     bars = []
     for name, one in first:
         width = round(100 * max(float(one), 0.0) / whole, 1)
-        text = f"{100 * float(one):.1f} %".replace("-", "−")
+        text = per_cent(float(one)).replace("-", "−")
         bars.append(Bar(name, width, width, width, text, ""))
     left = len(shares) - len(first)
     return Driven(bars, f"{left} more" if left else "", "")

@@ -15,8 +15,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.formatting import brief, is_per_cent, number, share_decimals, step_of
-from kindynos.inference.estimates import Estimate
+from kindynos.formatting import brief, in_one_cell, in_unit, is_per_cent, number, step_of
 from kindynos.inference.intervals import Z
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result
@@ -113,10 +112,11 @@ def live(
         "target": result.target is not None,
         "percentiles": read,
     }
+    at = result.chance(at=cut)
     shown = [
-        _shown(result.chance(below=cut)),
-        _shown(result.chance(above=cut)),
-        _shown(at) if (at := result.chance(at=cut)) > 0 else "",
+        in_one_cell(result.chance(below=cut), "share"),
+        in_one_cell(result.chance(above=cut), "share"),
+        in_one_cell(at, "share") if at > 0 else "",
     ]
     unit = f", {result.unit}" if result.unit else ""
     base = None
@@ -147,14 +147,13 @@ def live(
 
 def _percentiles(result: Result) -> list[str]:
     """Return each percentile with the ends of its 95 % interval, as tables round them."""
-    shown = result.in_per_cent() if is_per_cent(result.unit) else result
-    found = shown.percentile(PERCENTILES)
     words = []
-    for place in range(len(PERCENTILES)):
-        value, low, high = (float(one[place]) for one in (np.asarray(found), found.low, found.high))
-        step = step_of((high - low) / 2)
-        figures = (value, low, high) if step is not None else (value,)
-        words.append(";".join(number(one, step) if step else brief(one) for one in figures))
+    for figure in result.percentile(PERCENTILES):
+        percentile = in_unit(figure, result.unit)
+        step = step_of(percentile.error)
+        ends = () if step is None else (percentile.low, percentile.high)
+        figures = (float(percentile), *ends)
+        words.append(";".join(number(x, step) if step else brief(x) for x in figures))
     return words
 
 
@@ -199,7 +198,7 @@ def _counted(
     result: Result, values: Floats, first: float, last: float, most_values: int
 ) -> dict[str, Any]:
     """Return the blocks, and the values or their counts on steps."""
-    sample = result._sample
+    sample = result.sample
     bounds = np.asarray(sample.bounds)
     sizes = np.diff(bounds).tolist()
     everyone = len(values) >= 200 and len(sizes) >= 5
@@ -239,12 +238,6 @@ def _round_steps(first: float, last: float, scale: float) -> Floats:
 
 def _packed(array: Any) -> str:
     return base64.b64encode(array.tobytes()).decode()
-
-
-def _shown(chance: Estimate) -> str:
-    decimals = share_decimals([chance.error])
-    error = f" ± {100 * chance.error:.{decimals}f} %" if chance.error == chance.error else ""
-    return f"{100 * chance:.{decimals}f} %{error}"
 
 
 def _place(x: float, first: float, last: float) -> float:

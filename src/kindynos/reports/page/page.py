@@ -21,8 +21,9 @@ from kindynos.errors import FileError
 from kindynos.markets.allocation.frontier import Frontier
 from kindynos.printable import visible
 from kindynos.reports import lumps
-from kindynos.reports import text as texts
 from kindynos.reports.allocation import Allocated
+from kindynos.reports.how_made import advice_lines, made_lines
+from kindynos.reports.model_tables import drivers_table, givens_table
 from kindynos.reports.page.fans import Fan, fan, rows_of, sheet_of
 from kindynos.reports.page.figures import (
     Key,
@@ -120,8 +121,8 @@ def page_of(report: Report, origin: Origin) -> str:
         formulas=_formulas(result),
         sections=_others(report),
         pictures=list(_pictures(report, lives, result)),
-        made=texts.made_lines(result) if isinstance(result, Run) else [],
-        advice=texts.advice_lines(result) if isinstance(result, Run) else [],
+        made=made_lines(result) if isinstance(result, Run) else [],
+        advice=advice_lines(result) if isinstance(result, Run) else [],
         version=__version__,
         versions=_versions(result),
         style=_raw(style),
@@ -212,7 +213,7 @@ def _assumed(result: Any) -> list[dict[str, Any]]:
     if not isinstance(result, Run) or not result.program.drivers:
         return []
     small = {one.name: one for one in densities(result)}
-    table = texts.drivers_table(result.program)
+    table = drivers_table(result.program)
     found = []
     for cells in zip(*(column.cells for column in table.columns), strict=True):
         row = dict(zip((column.header for column in table.columns), cells, strict=True))
@@ -234,7 +235,7 @@ def _assumed(result: Any) -> list[dict[str, Any]]:
 def _given(result: Any) -> dict[str, Any] | None:
     if not isinstance(result, Run) or not result.program.givens:
         return None
-    return dict(_section(Section((texts.givens_table(result.program),)))["parts"][0])
+    return dict(_section(Section((givens_table(result.program),)))["parts"][0])
 
 
 def _formulas(result: Any) -> list[dict[str, str]]:

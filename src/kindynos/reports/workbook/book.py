@@ -13,6 +13,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.atomic import check_folder, replacing
+from kindynos.cells import Cell
 from kindynos.errors import FileError
 from kindynos.formatting import is_per_cent, number
 from kindynos.printable import visible
@@ -29,7 +30,6 @@ from kindynos.validate import path_of
 
 MOST_ROWS = 1_048_575  # of a sheet, below its heading
 NAME = re.compile(r"[\[\]:*?/\\]")
-FIGURE = re.compile(r"-?\d[\d,]*(?:\.\d+)?(?:e[-+]?\d+)?")
 WIDEST = 60
 MOST_LIVE = 20  # outcomes with a sheet of their own
 
@@ -126,28 +126,19 @@ class _Book:
             head = self.head_right if column.right else self.head
             sheet.write_string(row, place, visible(column.header), head)
             for down, cell in enumerate(column.cells, start=row + 1):
-                self._cell(sheet, down, place, cell, column.right)
+                self._cell(sheet, down, place, cell)
         return row + 1 + max((len(column.cells) for column in table.columns), default=0)
 
-    def _cell(self, sheet: Any, row: int, column: int, text: str, right: bool) -> None:
+    def _cell(self, sheet: Any, row: int, column: int, text: str) -> None:
         """Write a cell as a number where it is one, and else as a text."""
-        plain = text.removeprefix("± ").strip()
-        share = plain.endswith(" %")
-        figure = plain.removesuffix(" %")
-        if right and FIGURE.fullmatch(figure):
-            value = float(figure.replace(",", ""))
-            decimals = len(figure.partition(".")[2])
-            form = f"#,##0{'.' + '0' * decimals if decimals else ''}"
-            sign = '"± "' if text.startswith("± ") else ""
-            kind = f"{sign}{form}%" if share else f"{sign}{form}"
-            sheet.write_number(
-                row,
-                column,
-                value / 100 if share else value,
-                self.book.add_format({"num_format": kind}),
-            )
-        else:
+        figure = text.figure if isinstance(text, Cell) else None
+        if figure is None:
             sheet.write_string(row, column, visible(text))
+            return
+        form = f"#,##0{'.' + '0' * figure.decimals if figure.decimals else ''}"
+        sign = f'"{figure.before}"' if figure.before else ""
+        kind = f"{sign}{form}{'%' if figure.per_cent else ''}"
+        sheet.write_number(row, column, figure.value, self.book.add_format({"num_format": kind}))
 
     def _frame(self, name: str, frame: pd.DataFrame) -> None:
         """Write a whole table, with its heading frozen and a filter."""

@@ -31,7 +31,7 @@ def write_outcome(book: Any, sheet: Any, result: Result) -> None:
     unit = f", {visible(result.unit)}" if result.unit else ""
     title = f"{visible(result.name)}{unit}"
     bold = book.add_format({"bold": True})
-    values = np.asarray(result._sample.values)
+    values = np.asarray(result.sample.values)
     live = FEWEST_LIVE <= len(values) <= MOST_LIVE
     sheet.set_column(0, 0, 30)
     sheet.set_column(1, 5, 16)
@@ -47,7 +47,7 @@ class _Cutoff:
     """The cut-off, the trials by block, and the chances on both sides."""
 
     def __init__(self, book: Any, sheet: Any, result: Result) -> None:
-        self.sheet, self.sample = sheet, result._sample
+        self.sheet, self.sample = sheet, result.sample
         self.values = np.asarray(self.sample.values)
         size = float(np.nanmax(np.abs(self.values)))
         self.cut = float(result.median if result.target is None else result.target)

@@ -46,6 +46,27 @@ def usual_method(run: SimulatedTrials) -> str:
     return "contributions" if together and not run.program.recorded else "rank"
 
 
+def column_kind(method: str, column: str) -> str:
+    """Return what a column of a method's table holds: figures of the "outcome" or the "driver" in
+    their units, a "share", a "signed" number or the "error" of one.
+    """
+    if method in ("sobol", "shapley") or column.startswith(("share", "first", "error of")):
+        return "share"
+    if column == "chance":
+        return "share"
+    if column in ("rank correlation", "coefficient", "shift"):
+        return "signed"
+    if column == "error":
+        return "error"
+    return "driver" if method == "tail" or column.startswith("driver at") else "outcome"
+
+
+def unit_of_driver(run: SimulatedTrials, label: str) -> str | None:
+    """Return the unit of a driver, or of one of its periods, by the label of its row."""
+    name = label if label in run.program.drivers else label.rpartition(" ")[0]
+    return run.program.unit(name) if name in run.program.drivers else None
+
+
 @checked
 def sensitivity(
     run: SimulatedTrials, outcome: str, method: str, by_period: bool, options: Mapping[str, Any]

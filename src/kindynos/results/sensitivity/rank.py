@@ -121,24 +121,36 @@ def _deciding(run: SimulatedTrials, name: str) -> str | None:
     return f"{most} ({100 * share:.0f} %)" if float(share) > max(share.error, 0.01) else None
 
 
-def first_order_share(score: Floats, outcome: Floats, bounds: NDArray[np.int64]) -> Estimate:
+def first_order_share(
+    score: Floats, outcome: Floats, bounds: NDArray[np.int64], weights: Floats | None = None
+) -> Estimate:
     """Return the share of the variance of ``outcome`` ``(trials,)`` that the order of ``score``
-    explains, with its interval.
+    explains, with its interval. ``weights`` are one per trial.
     """
-    spread = float(outcome.var()) if len(outcome) else 0.0
+    if len(outcome) < 3:
+        return Estimate(0.0)
+    centre = float(np.average(outcome, weights=weights))
+    spread = float(np.average((outcome - centre) ** 2, weights=weights))
     rounding = (1e-12 * float(np.abs(outcome).max(initial=0.0))) ** 2  # of equal values
-    if not spread > rounding or len(outcome) < 3 or np.ptp(score) == 0:
+    if not spread > rounding or np.ptp(score) == 0:
         return Estimate(0.0)
     order = np.argsort(score, kind="stable")
-    x, y = score[order], (outcome[order] - outcome.mean()) / np.sqrt(spread)
-    value = _explained(x, y)
+    x, y = score[order], (outcome[order] - centre) / np.sqrt(spread)
+    weigh = None if weights is None else weights[order]
+    value = _explained(x, y, weigh)
     if len(outcome) < FEWEST or len(bounds) < 6:
         return Estimate(value)
     block = np.searchsorted(bounds, order, side="right") - 1
     groups = min(GROUPS, len(bounds) - 1)
     group = block * groups // (len(bounds) - 1)
     return jackknifed(
-        value, np.array([_explained(x[group != one], y[group != one]) for one in range(groups)])
+        value,
+        np.array(
+            [
+                _explained(x[kept], y[kept], None if weigh is None else weigh[kept])
+                for kept in (group != left_out for left_out in range(groups))
+            ]
+        ),
     )
 
 
@@ -211,14 +223,14 @@ def _share_of_halves(score: Floats, outcome: Floats, bounds: NDArray[np.int64]) 
     return Estimate(value) if error != error else Estimate(value, value - error, value + error)
 
 
-def _explained(x: Floats, y: Floats) -> float:
+def _explained(x: Floats, y: Floats, weights: Floats | None = None) -> float:
     """Return the mean product of each value and the mean of its neighbours in order of ``x``, over
     the variance.
 
     Neighbours are the few on either side, as many on the one as on the other, or all that share the
     same ``x``.
     """
-    if (x[1:] != x[:-1]).all() and len(y) > 2:
+    if weights is None and (x[1:] != x[:-1]).all() and len(y) > 2:
         return _explained_distinct(y)
     count, place = len(y), np.arange(len(y))
     reach = np.minimum(np.minimum(place, count - 1 - place), max(1, int(count ** (1 / 3) / 2)))
@@ -231,9 +243,25 @@ def _explained(x: Floats, y: Floats) -> float:
         first, last = (np.repeat(ends, sizes) for ends in (starts, starts + sizes - 1))
         tied = last - first > high - low
         low, high = np.where(tied, first, low), np.where(tied, last, high)
+    if weights is not None:
+        return _explained_weighted(y, weights, low, high)
     sums = np.concatenate([[0.0], np.cumsum(y)])
     neighbours = (sums[high + 1] - sums[low] - y) / (high - low)
     return (float((y * neighbours).mean()) - float(y.mean()) ** 2) / float(y.var())
+
+
+def _explained_weighted(
+    y: Floats, weights: Floats, low: NDArray[np.int64], high: NDArray[np.int64]
+) -> float:
+    """Return the same of weighted values; a value whose neighbours weigh nothing is left out."""
+    weighed, total = (np.concatenate([[0.0], np.cumsum(part)]) for part in (weights * y, weights))
+    beside = total[high + 1] - total[low] - weights
+    near = beside > 1e-9 * weights.mean()
+    sums = weighed[high + 1] - weighed[low] - weights * y
+    y, weights, neighbours = y[near], weights[near], sums[near] / beside[near]
+    centre = float(np.average(y, weights=weights))
+    variance = float(np.average((y - centre) ** 2, weights=weights))
+    return (float(np.average(y * neighbours, weights=weights)) - centre**2) / variance
 
 
 def _explained_distinct(y: Floats) -> float:
