@@ -128,7 +128,8 @@ def between(
 ) -> str:
     """Return an interval as it is shown, with a word where nothing bounds it from above."""
     if math.isinf(high):
-        return Cell.of(unbounded.format(number(low, step)))
+        before, _, after = unbounded.partition("{}")
+        return Cell.of(before, number(low, step), after)
     return Cell.of(number(low, step), " to ", number(high, step))
 
 

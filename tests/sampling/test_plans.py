@@ -30,6 +30,20 @@ class Plans(Case):
                 np.testing.assert_array_equal(again["b"], scores["b"])
                 self.assertFalse((plan.scores(self.requests, 5, 3, 4000)["a"] == scores["a"]).any())
 
+    def test_a_driver_does_not_depend_on_the_others(self):
+        for plan in PLANS.values():
+            with self.subTest(plan=plan.label):
+                scores = plan.scores(self.requests, 5, 2, 1024)
+                fewer = plan.scores((ScoreRequest("c"), ScoreRequest("b", 2)), 5, 2, 1024)
+                np.testing.assert_array_equal(fewer["c"], scores["c"])
+                np.testing.assert_array_equal(fewer["b"], scores["b"][:2])
+
+    def test_points_of_sobol_fill_every_stratum_of_their_first_powers_of_two(self):
+        scores = PLANS["sobol"].scores((ScoreRequest("a", 40),), 3, 0, 1024)["a"]
+        for row in scores:
+            for count in (2, 32, 1024):
+                self.assertEqual(len(np.unique(np.floor(row[:count] * count))), count)
+
     def test_names(self):
         self.assertEqual(PLANS.find("latin").label, "latin")
         with self.fails("'Latin'", "did you mean 'latin'?"):
@@ -37,6 +51,37 @@ class Plans(Case):
 
 
 class PlansInRuns(Case):
+    def test_scenarios_that_fix_a_driver_share_the_draws_of_the_others(self):
+        for plan in PLANS:
+            model = kd.Model("Pair")
+            model.driver("a", kd.Normal(10, 1))
+            model.driver("b", kd.Normal(0, 1))
+            model.driver("c", kd.Normal(0, 3))
+            model.outcome("y", "a + c")
+            compared = model.compare(
+                {"base": {}, "fixed": {"b": 0.0, "a": 12.0}, "more": {"a": kd.Normal(10.5, 1)}},
+                trials=2_048,
+                seed=1,
+                sampling=plan,
+            )
+            higher = compared.differences().xs("higher in the same trial", level="statistic")
+            self.assertEqual(higher.loc[("y", "more"), "difference"], 1.0, plan)
+            c = [run["c"].values for run in compared.runs.values()]
+            np.testing.assert_array_equal(c[0], c[1])
+
+    def test_more_periods_leave_the_first_as_they_are(self):
+        for plan in PLANS:
+            runs = []
+            for periods in (3, 5):
+                model = kd.Model("Longer", periods=periods)
+                model.driver("rate", kd.Normal(0, 1), each="period")
+                model.driver("price", kd.GeometricBrownianMotion(1.0, 0.05, 0.2))
+                model.outcome("y", "total(rate) + last(price)")
+                runs.append(model.simulate(1_024, seed=1, sampling=plan))
+            for name in ("rate", "price"):
+                short, long = (run.row(name).values for run in runs)
+                np.testing.assert_array_equal(short, long[:3], plan)
+
     @proof
     def test_sobol_rounds_up_and_is_far_more_exact(self):
         made = kd.Model("sum")

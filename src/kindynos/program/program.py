@@ -4,7 +4,6 @@ for any worker.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -13,7 +12,6 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.dependence.groups import DriverGroup
 from kindynos.dependence.scores import Scores, joined
-from kindynos.distributions.normal import NormalBased
 from kindynos.engine.blocks import SHARES
 from kindynos.errors import FormulaError, KindynosError, ModelError
 from kindynos.finance.annual_rates import per_period
@@ -37,7 +35,6 @@ from kindynos.program.steps import (
 )
 from kindynos.program.timeline import STEPS, Timeline
 from kindynos.sampling.plans import Plan, ScoreRequest
-from kindynos.sampling.streams import stream
 
 MOST_TRIED = 20_000  # of the same, for which formulas are tried on reading
 MOST_CELLS = 5_000_000  # quantities x periods of a model
@@ -140,20 +137,7 @@ class Program:
             *(group.names for group in [*groups, *further]),
             *(group.extra_names for group in groups),
         )
-        requests = self.requests()
-        direct = {}
-        if plan.label == "random" and os.environ.get("ZIG"):
-            linked = {n for group in [*groups, *further] for n in group.names}
-            for request in requests:
-                driver = self.drivers.get(request.name)
-                if (
-                    request.name in needed
-                    and request.name not in linked
-                    and isinstance(getattr(driver, "distribution", None), NormalBased)
-                ):
-                    shape = (trials,) if request.rows is None else (request.rows, trials)
-                    direct[request.name] = stream(seed, request.name, block).standard_normal(shape)
-        scores = Scores(plan.scores(requests, seed, block, trials, needed - set(direct)), direct)
+        scores = Scores(plan.scores(self.requests(), seed, block, trials, needed))
         for group in [*groups, *further]:
             scores = scores.replaced(group.apply(scores, plan.stratified))
         return scores

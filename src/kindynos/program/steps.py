@@ -7,7 +7,6 @@ the line.
 
 from __future__ import annotations
 
-import sys
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -278,15 +277,6 @@ def _as_floats(name: str, answer: Any) -> Floats:
         array = np.asarray(unmasked(answer))
         if array.dtype.kind not in "fiub":
             raise TypeError
-        if (
-            array is answer
-            and array.dtype == np.float64
-            and type(array) is np.ndarray
-            and array.flags.owndata
-            and array.flags.c_contiguous
-            and sys.getrefcount(array) <= 5  # nobody else holds it
-        ):
-            return array
         return np.array(array, dtype=np.float64)
     except (TypeError, ValueError):
         raise ModelError(

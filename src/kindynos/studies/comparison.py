@@ -417,9 +417,8 @@ def _differences(a: Result, b: Result, asked: TableSpec, paired: bool) -> list[R
             gap = unpaired(statistic.read(a), statistic.read(b))
         else:
             gap = pair.statistic(statistic.name, *statistic.numbers, **statistic.options)
-        figures.append(
-            ReportedFigure(name, gap, statistic.kind, statistic.words, statistic.threshold)
-        )
+        words = statistic.words if statistic.threshold is not None else name
+        figures.append(ReportedFigure(name, gap, statistic.kind, words, statistic.threshold))
     if pair is None:
         figures.append(ReportedFigure("higher in any two trials", _higher(a, b), "share"))
     else:

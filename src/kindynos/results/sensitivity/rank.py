@@ -4,6 +4,9 @@ variance.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import cache, partial
+
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
@@ -52,6 +55,7 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
     outcome = values[valid]
     outcome_ranks = ranks(outcome)
     labels, correlations, shares = [], [], []
+    exchanges = cache(partial(_exchanges, run, name))  # made once, where a driver needs them
     for entry in inputs_of(run, name, by_period, everyone=True):
         drawn = entry.rows(run)[:, valid]
         labels.append(entry.label)
@@ -59,7 +63,7 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
         if len(drawn) == 1:
             share = first_order_share(score, outcome, bounds)
         else:
-            exchanged = _exchanged_share(run, name, entry.driver)
+            exchanged = _exchanged_share(run, name, entry.driver, exchanges)
             share = _share_of_halves(score, outcome, bounds) if exchanged is None else exchanged
         correlations.append(correlation_by_blocks(score, outcome_ranks, bounds))
         shares.append(share)
@@ -154,7 +158,27 @@ def first_order_share(
     )
 
 
-def _exchanged_share(run: SimulatedTrials, outcome: str, driver: str) -> Estimate | None:
+def _exchanges(run: SimulatedTrials, outcome: str) -> list[dict[str, Floats]]:
+    """Return the drivers of an outcome with their trials exchanged, the same for all drivers: a few
+    times, each row moved by the same permutation.
+    """
+    trials = min(run.size, MOST_EXCHANGED)
+    generator = stream(run.seed, "exchanged")
+    needed = run.program.ancestors([outcome])
+    names = [name for name in run.program.drivers if name in needed]
+    orders = [generator.permutation(trials) for _ in range(EXCHANGES)]
+    return [
+        {name: run[name].values[..., :trials].take(order, axis=-1) for name in names}
+        for order in orders
+    ]
+
+
+def _exchanged_share(
+    run: SimulatedTrials,
+    outcome: str,
+    driver: str,
+    exchanges: Callable[[], list[dict[str, Floats]]],
+) -> Estimate | None:
     """Return the share of a driver from the outcome worked out again with its rows in their trials
     and all other drivers exchanged among the trials; None where that cannot be done.
     """
@@ -166,23 +190,9 @@ def _exchanged_share(run: SimulatedTrials, outcome: str, driver: str) -> Estimat
     values, trials = run[outcome].values, min(run.size, MOST_EXCHANGED)
     if driver not in program.ancestors([outcome]):
         return Estimate(0.0, 0.0, 0.0)
-    memo = run.__dict__.setdefault("_exch", {})
-    if not memo:
-        generator = stream(run.seed, "exchanged")
-        others = [generator.permutation(trials) for _ in range(EXCHANGES)]
-        needed = program.ancestors([outcome])
-        memo["x"] = [
-            {
-                name: run[name].values[..., :trials].take(o, axis=-1)
-                for name in drivers
-                if name in needed
-            }
-            for o in others
-        ]
     again = []
-    for exchanged in memo["x"]:
-        drawn = {name: v for name, v in exchanged.items() if name != driver}
-        drawn[driver] = run[driver].values[..., :trials]
+    for exchanged in exchanges():
+        drawn = {**exchanged, driver: run[driver].values[..., :trials]}
         try:
             again.append(work_out(run, outcome, drawn, trials))
         except KindynosError:  # a saved run whose functions are gone

@@ -18,7 +18,7 @@ from kindynos.inference.intervals import jackknifed
 from kindynos.program.correlations import serial_of
 from kindynos.results.sensitivity.inputs import Input, inputs_of, valid_outcome, work_out
 from kindynos.results.trials import SimulatedTrials
-from kindynos.sampling.plans import PLANS, ScoreRequest
+from kindynos.sampling.plans import ScoreRequest, SobolInOrder
 from kindynos.validate import check_integer
 
 # independent replicates, whose spread gives the error; more would be too small for Sobol' points to
@@ -91,7 +91,7 @@ def two_draws(
         for request in run.program.drivers[name].requests(run.program.periods)
     ]
     again = [ScoreRequest(request.name + AGAIN, request.rows) for request in requested]
-    scores = PLANS["sobol"].scores([*requested, *again], run.seed, block, trials)
+    scores = SobolInOrder().scores([*requested, *again], run.seed, block, trials)
     return {r.name: scores[r.name] for r in requested}, {
         r.name: scores[r.name + AGAIN] for r in requested
     }
