@@ -7,6 +7,7 @@ owner of errors raised inside.
 from __future__ import annotations
 
 import math
+import re
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial, wraps
@@ -24,6 +25,7 @@ from kindynos.printable import is_unseen
 
 Kind = TypeVar("Kind")
 Arguments = ParamSpec("Arguments")
+PER_CENT = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*%\s*")
 Answer = TypeVar("Answer")
 Rule = Callable[[str, Any], Any]
 
@@ -128,6 +130,29 @@ def check_integer(
     return number
 
 
+def raw_figure(text: str) -> float:
+    """Return the figure that a text states, as a fraction where it carries the sign of per cent;
+    raises ValueError for another text.
+
+    >>> raw_figure("9%"), raw_figure("0.09"), raw_figure("1e6")
+    (0.09, 0.09, 1000000.0)
+    """
+    percent = PER_CENT.fullmatch(text)
+    return float(f"{float(percent[1]) / 100:.15g}") if percent else float(text)
+
+
+def threshold(name: str, value: Any) -> float:
+    """Return a figure that something is held against: a number, or a text with the sign of per
+    cent.
+
+    >>> threshold("target", 0.09), threshold("target", "9%")
+    (0.09, 0.09)
+    """
+    if isinstance(value, str) and PER_CENT.fullmatch(value):
+        return raw_figure(value)
+    return number(name, value)
+
+
 def chance_bounds(
     above: Any, below: Any, at: Any = None
 ) -> tuple[float | None, float | None, float | None]:
@@ -137,7 +162,7 @@ def chance_bounds(
     that holds nothing.
     """
     given = [
-        None if value is None else (number if name == "at" else not_nan)(name, value)
+        None if value is None else (threshold if name == "at" else not_nan)(name, value)
         for name, value in (("above", above), ("below", below), ("at", at))
     ]
     if at is not None and (above is not None or below is not None):
@@ -155,10 +180,10 @@ def chance_bounds(
 
 def not_nan(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be a number, which may be infinite."""
-    found = number(name, value)
-    if math.isnan(found):
-        raise invalid_argument(name, "a number", found)
-    return found
+    figure = threshold(name, value)
+    if math.isnan(figure):
+        raise invalid_argument(name, "a number", figure)
+    return figure
 
 
 def path_of(name: str, value: Any) -> Path:

@@ -4,6 +4,7 @@ import re
 import unittest
 
 import numpy as np
+import pandas as pd
 
 import kindynos as kd
 from kindynos.reports.answers import amount
@@ -68,6 +69,28 @@ class InABrowser(BrowserCase):
                 self.assertEqual(shown["high"], written(result.chance(above=high)), (plan, high))
                 between = written(result.chance(above=low, below=high))
                 self.assertEqual(shown["mid"], between, (plan, low, high))
+
+    def test_weighted_trials_have_their_weights(self):
+        generator = np.random.default_rng(1)
+        x = generator.normal(40, 25, 2_000)
+        for order in (False, True):
+            trials = kd.read_trials(pd.DataFrame({"x": x}), weights=np.exp(x / 50), order=order)
+            self.open(trials)
+            for low, high in ((10.0, 60.5), (45.0, 90.0), (-1e3, 1e3)):
+                self.type(low, high)
+                shown = self.shares()
+                self.assertEqual(shown["low"], written(trials["x"].chance(below=low)))
+                between = trials["x"].chance(above=low, below=high)
+                self.assertEqual(shown["mid"], written(between))
+
+    def test_trials_that_rank_as_the_worst_are_below_every_cut_off(self):
+        model = kd.Model("Ranked")
+        model.driver("x", kd.Normal(1, 1))
+        model.outcome("root", "sqrt(x)", target=1, missing="worst")
+        run = model.simulate(2_000, seed=1)
+        self.open(run)
+        self.type(0.5)
+        self.assertEqual(self.shares()["low"], written(run["root"].chance(below=0.5)))
 
     def test_keys_and_dragging(self):
         from selenium.webdriver.common.action_chains import ActionChains

@@ -10,6 +10,7 @@ from typing import Any, get_args
 import click
 
 from kindynos.cli.common import (
+    FIGURE,
     WHOLE,
     Bar,
     NameOption,
@@ -81,27 +82,27 @@ from kindynos.literals import (
 )
 @click.option(
     "--level",
-    type=float,
+    type=FIGURE,
     default=0.95,
     show_default=True,
     help="Of value at risk and expected shortfall.",
 )
 @click.option(
     "--rate",
-    type=float,
+    type=FIGURE,
     default=0.0,
     show_default=True,
     help="The riskless return of a period, for the ratio.",
 )
 @click.option(
     "--turnover",
-    type=float,
+    type=FIGURE,
     help="The most that may be bought and sold together, as a share of the value.",
 )
-@click.option("--cost", type=float, help="The share of each trade that is lost: 0.002 is 0.2 %.")
+@click.option("--cost", type=FIGURE, help="The share of each trade that is lost: 0.002 is 0.2 %.")
 @click.option(
     "--holding-period",
-    type=float,
+    type=FIGURE,
     help="Periods over which the cost of trades is spread; default: a year.",
 )
 @click.option("--short", is_flag=True, help="Allow negative weights.")
@@ -132,7 +133,7 @@ from kindynos.literals import (
 )
 @click.option(
     "--confidence",
-    type=float,
+    type=FIGURE,
     default=0.5,
     show_default=True,
     help="Your confidence in the views, from 0 to 1.",

@@ -20,6 +20,7 @@ from click.shell_completion import CompletionItem
 from kindynos.errors import KindynosError
 from kindynos.literals import ReturnPeriod
 from kindynos.reports.progress import ProgressBar
+from kindynos.validate import raw_figure
 
 if TYPE_CHECKING:
     from kindynos.model.model import Model
@@ -115,6 +116,24 @@ RISK_METHODS = "kindynos.markets.methods:METHODS"
 SENSITIVITIES = "kindynos.results.sensitivity.methods:METHODS"
 
 
+class Figure(click.ParamType):  # type: ignore[type-arg]
+    """A number, or a percentage such as 9%."""
+
+    name = "number"
+
+    def convert(
+        self, value: Any, param: click.Parameter | None, ctx: click.Context | None
+    ) -> float:
+        """Return the raw figure."""
+        try:
+            return value if isinstance(value, float) else raw_figure(str(value))
+        except ValueError:
+            self.fail(f"{value!r} is not a number, such as 0.09 or 9%", param, ctx)
+
+
+FIGURE = Figure()
+
+
 class Numbers(click.ParamType):  # type: ignore[type-arg]
     """Numbers with commas between them."""
 
@@ -130,7 +149,7 @@ class Numbers(click.ParamType):  # type: ignore[type-arg]
         if isinstance(value, list):
             return value
         try:
-            return [float(part) for part in str(value).split(",")]
+            return [raw_figure(part) for part in str(value).split(",")]
         except ValueError:
             self.fail(
                 f"{value!r} is not numbers with commas between, such as {self.example}", param, ctx
@@ -448,7 +467,7 @@ price_file = _option_group(
     *TABLE_OPTIONS,
     click.option(
         "--per-year",
-        type=float,
+        type=FIGURE,
         metavar="NUMBER",
         help="The dates in a year of a market that has its own number; default: found from the "
         "dates (252 days, or 365 where weekends have prices, 52 weeks, 12 months).",

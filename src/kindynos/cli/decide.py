@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from kindynos.cli.common import WHOLE, Words, finish, json_option, out_option
+from kindynos.cli.common import FIGURE, WHOLE, Words, finish, json_option, out_option
 from kindynos.errors import KindynosError
 from kindynos.literals import DecisionRule
 
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 )
 @click.option(
     "--level",
-    type=float,
+    type=FIGURE,
     help="Of the percentile (default: 0.05), or of the expected shortfall (default: 0.95).",
 )
 @click.option(

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 from click.shell_completion import CompletionItem
 
-from kindynos.cli.common import completed
+from kindynos.cli.common import FIGURE, completed
 
 
 def _names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
@@ -27,7 +27,7 @@ def _names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[
     metavar="FILE.png",
     help="Draw the distribution there.",
 )
-@click.option("--mark", type=float, help="Also give the chance on either side of this value.")
+@click.option("--mark", type=FIGURE, help="Also give the chance on either side of this value.")
 def distributions(
     name: str | None, parameters: tuple[str, ...], out: Path | None, mark: float | None
 ) -> None:

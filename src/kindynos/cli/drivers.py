@@ -9,6 +9,7 @@ from typing import Any
 import click
 
 from kindynos.cli.common import (
+    FIGURE,
     SENSITIVITIES,
     Bar,
     NameOption,
@@ -42,7 +43,7 @@ from kindynos.literals import ContributionTo, SensitivityMethod, Side
 )
 @click.option(
     "--percentile",
-    type=float,
+    type=FIGURE,
     help="conditional: this percentile of the outcome instead of its mean. contributions: the "
     "percentile; default: the bad side's, 80 of a cost, 20 of what is better high.",
 )
@@ -68,7 +69,7 @@ from kindynos.literals import ContributionTo, SensitivityMethod, Side
 )
 @click.option(
     "--worst",
-    type=float,
+    type=FIGURE,
     help="tail: the number (200) or share of the worst trials taken; default: 0.05.",
 )
 @click.option(

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from kindynos.cli.common import (
+    FIGURE,
     PROCESSES,
     WHOLE,
     NameOption,
@@ -54,10 +55,10 @@ BY_PERIOD: dict[str, dict[str, Any]] = {
 )
 @click.option(
     "--above",
-    type=float,
+    type=FIGURE,
     help="Give the chance of ending, and of being at any time, above this price.",
 )
-@click.option("--below", type=float, help="The same below this price.")
+@click.option("--below", type=FIGURE, help="The same below this price.")
 @click.option(
     "--no-mean",
     is_flag=True,
@@ -65,7 +66,7 @@ BY_PERIOD: dict[str, dict[str, Any]] = {
 )
 @click.option(
     "--risk-neutral",
-    type=float,
+    type=FIGURE,
     metavar="RATE",
     help="Let the price grow by a riskless rate a year, such as 0.03, to value what depends on "
     "it, not as in the history.",

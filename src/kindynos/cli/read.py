@@ -8,6 +8,7 @@ from typing import Any
 import click
 
 from kindynos.cli.common import (
+    FIGURE,
     Numbers,
     finish,
     json_option,
@@ -36,7 +37,7 @@ SHOWN = 6  # columns, where none is named
 @click.option("--unit", help="The unit of the column.")
 @click.option(
     "--target",
-    type=float,
+    type=FIGURE,
     help="A figure that matters: the chances on either side of it are given.",
 )
 @click.option("--weights", metavar="NAME", help="A column with the weight of each trial.")

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from kindynos.cli.common import (
+    FIGURE,
     RISK_METHODS,
     SHARE,
     WHOLE,
@@ -46,7 +47,7 @@ holdings_option = click.option(
     "the column of PRICES with the exchange rate of an instrument that is not priced in yours, and "
     "a column change says absolute of one that changes by differences.",
 )
-value_option = click.option("--value", type=float, help="With weights: the money invested.")
+value_option = click.option("--value", type=FIGURE, help="With weights: the money invested.")
 missing_option = click.option(
     "--missing",
     cls=NameOption,
@@ -335,7 +336,7 @@ def risk(
 @click.option(
     "--level",
     "--levels",
-    type=float,
+    type=FIGURE,
     default=0.99,
     show_default=True,
     help="The level, as a fraction.",

@@ -8,6 +8,7 @@ from typing import Any
 import click
 
 from kindynos.cli.common import (
+    FIGURE,
     Bar,
     OutcomeName,
     finish,
@@ -31,22 +32,22 @@ from kindynos.cli.common import (
     help="The outcome that has the goal.",
 )
 @click.option(
-    "--within", required=True, type=float, nargs=2, metavar="LOW HIGH", help="Where to seek."
+    "--within", required=True, type=FIGURE, nargs=2, metavar="LOW HIGH", help="Where to seek."
 )
 @click.option(
-    "--chance", type=float, help="The chance to reach, from 0 to 1; with --above or --below."
+    "--chance", type=FIGURE, help="The chance to reach, from 0 to 1; with --above or --below."
 )
 @click.option(
-    "--above", type=float, help="The figure the outcome is to end above with that chance."
+    "--above", type=FIGURE, help="The figure the outcome is to end above with that chance."
 )
 @click.option(
-    "--below", type=float, help="The figure the outcome is to end below with that chance."
+    "--below", type=FIGURE, help="The figure the outcome is to end below with that chance."
 )
-@click.option("--mean", type=float, help="The mean to reach.")
+@click.option("--mean", type=FIGURE, help="The mean to reach.")
 @click.option(
-    "--percentile", type=float, help="The percentile, from 0 to 100, that is to reach --equals."
+    "--percentile", type=FIGURE, help="The percentile, from 0 to 100, that is to reach --equals."
 )
-@click.option("--equals", type=float, help="What the percentile is to be.")
+@click.option("--equals", type=FIGURE, help="What the percentile is to be.")
 @simulated
 @set_option
 @out_option

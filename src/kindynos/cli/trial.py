@@ -8,6 +8,7 @@ from typing import Any
 import click
 
 from kindynos.cli.common import (
+    FIGURE,
     WHOLE,
     Bar,
     OutcomeName,
@@ -28,12 +29,12 @@ from kindynos.errors import KindynosError
 @click.option("--number", type=WHOLE, help="The number of the trial, from 0.")
 @click.option(
     "--at-percentile",
-    type=float,
+    type=FIGURE,
     help="The trial in which the outcome is nearest to this percentile.",
 )
 @click.option(
     "--worst",
-    type=float,
+    type=FIGURE,
     metavar="N",
     help="The worst trials of the outcome: a number of them (3) or a share (0.0002).",
 )

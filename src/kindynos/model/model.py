@@ -53,6 +53,7 @@ from kindynos.validate import (
     one_of,
     owner_is,
     positive,
+    threshold,
 )
 
 if TYPE_CHECKING:
@@ -403,13 +404,15 @@ class Model(Inline):
         """Declare a line to report on, with its unit and, where there is one, the target that
         matters; otherwise as line.
 
-        The target is a number, or the name of a given one (``target="hurdle"``), with which it
-        changes. ``better="low"`` says that less of it is better, as of a cost: tails, dominance,
-        the worst trials and pictures obey it. ``missing`` says how a trial without a value ranks,
-        such as one whose IRR does not exist: "worst", "best", or as a number; without it such
-        trials are counted, and nothing is ranked by them.
+        The target is a number (a fraction, or "9%"), or the name of a given one
+        (``target="hurdle"``), with which it changes. ``better="low"`` says that less of it is
+        better, as of a cost: tails, dominance, the worst trials and pictures obey it. ``missing``
+        says how a trial without a value ranks, such as one whose IRR does not exist: "worst",
+        "best", or as a number; without it such trials are counted, and nothing is ranked by them.
         """
-        valid = target if target is None or is_name(target) else finite("target", target)
+        valid: Any = target
+        if target is not None and not is_name(target):
+            valid = finite("target", threshold("target", target))
         one_of("better", better, ("high", "low"))
         if isinstance(missing, str):
             one_of("missing", missing, ("worst", "best"))

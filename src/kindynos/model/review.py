@@ -14,7 +14,7 @@ import numpy as np
 from kindynos.cohorts.chain import findings as cohort_findings
 from kindynos.dependence import convert
 from kindynos.distributions.normal import Normal
-from kindynos.formatting import brief
+from kindynos.formatting import brief, is_per_cent
 from kindynos.formula.tree import Call, Expression, Name, Number, Operation
 from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
@@ -136,6 +136,19 @@ def _rates(program: Program) -> Iterator[Finding]:
                 name,
                 f"rates are fractions per period: {value:g} means {100 * value:g} %; "
                 f"{value / 100:g} would be {value:g} %",
+            )
+
+
+def _targets(program: Program) -> Iterator[Finding]:
+    """Return targets of rates that were meant in per cent."""
+    for name in program.outcomes:
+        line = program.lines[name]
+        target = line.target
+        if is_per_cent(line.unit) and isinstance(target, float | int) and 1 <= abs(target) <= 100:
+            yield Finding(
+                name,
+                f"its unit is {line.unit}, and targets are fractions: {target:g} means "
+                f'{100 * target:g} %; {target / 100:g} or "{target:g}%" would be {target:g} %',
             )
 
 
@@ -447,6 +460,7 @@ CHECKS: tuple[Callable[[Program], Iterator[Finding]], ...] = (
     _cohorts,
     _unused,
     _rates,
+    _targets,
     _yearly_rates,
     _mixed_units,
     _units_of_outcomes,

@@ -116,14 +116,15 @@ def _curves(
     with.
     """
     for place, (name, result) in enumerate(results.items()):
-        values = result.ranked.sorted
+        sample = result.ranked
+        values, known = sample.sorted, sample.share_with_a_value
         stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
         if not len(values):  # its line in the legend says so
             ax.plot([], [], color=colour, ls=stroke, lw=2, label=_label(name, result))
             continue
         picked = np.linspace(0, len(values) - 1, min(len(values), POINTS)).astype(int)
-        below = (picked + 1) / result.size  # of all trials
-        begin, end = (len(values) / result.size, 0.0) if survival else (0.0, float(below[-1]))
+        below = known * sample.share_below(values[picked], upto=True)  # of all trials
+        begin, end = (known, 0.0) if survival else (0.0, known)
         share = begin - below if survival else below
         x = np.concatenate([[reach[0], values[0]], values[picked], [reach[1]]])
         y = np.concatenate([[begin, begin], share, [end]])

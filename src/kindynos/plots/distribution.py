@@ -57,7 +57,7 @@ def distribution(
         checked_format(number_format)
     factor, word = scale_of(values, result.unit)
     edges = _edges(values, bins, result.target)
-    heights = np.histogram(values, edges)[0] / result.size
+    heights = result.sample.histogram(edges)
     _bars(ax, edges, heights, result.target, result.better, bad)
     top = float(heights.max()) * 1.22
     ax.set_ylim(0, top)
@@ -120,9 +120,10 @@ def _bars(
 
 def _cumulative(ax: Axes, result: Result) -> None:
     twin = ax.twinx()
-    ordered = np.sort(result.values[~np.isnan(result.values)])
-    picked = np.linspace(0, len(ordered) - 1, min(len(ordered), 1000)).astype(int)
-    twin.plot(ordered[picked], (picked + 1) / len(ordered), color=INK, lw=1.4)
+    sample = result.sample
+    picked = np.linspace(0, sample.count - 1, min(sample.count, 1000)).astype(int)
+    values = sample.sorted[picked]
+    twin.plot(values, sample.share_below(values, upto=True), color=INK, lw=1.4)
     twin.set_ylim(0, 1.22)
     twin.set_yticks([0, 0.25, 0.5, 0.75, 1], ["0 %", "25 %", "50 %", "75 %", "100 %"])
     twin.set_ylabel("share of trials at or below (curve)")

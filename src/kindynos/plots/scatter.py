@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from matplotlib.axes import Axes
@@ -70,8 +70,11 @@ def scatter_of(found: JointDistribution, figure: Figure = NEW) -> None:
     ax.axvline(found.cuts[0], color=ACCENT, lw=1.6, ls="--")
     ax.axhline(found.cuts[1], color=ACCENT, lw=1.6, ls="--")
     _quadrants(ax, found)
-    above.hist(a, 50, color=MIDDLE, ec="white", lw=0.4)
-    beside.hist(b, 50, color=MIDDLE, ec="white", lw=0.4, orientation="horizontal")
+    bars: Any = {"color": MIDDLE, "ec": "white", "lw": 0.4}
+    if found.x.weights is not None:
+        bars["weights"] = found.x.weights[valid]
+    above.hist(a, 50, **bars)
+    beside.hist(b, 50, **bars, orientation="horizontal")
     for side in (above, beside):
         side.tick_params(labelbottom=False, labelleft=False, bottom=False, left=False)
         side.spines[["left", "bottom"]].set_visible(False)

@@ -228,7 +228,10 @@ def _add_amounts(
 
 def _add_asked(table: FigureTable, result: Result, asked: TableSpec) -> None:
     """Add the figures that were asked for."""
+    usual = [figure.name for figure in reported_figures(result)]
     for figure in asked.figures(result):
+        if figure.name in usual:
+            continue
         cells = shown(figure.estimate, figure.kind, result.unit)
         interval = _interval(figure.estimate) if figure.kind == "share" else ""
         table.add_row(label(figure, result.unit), *cells, figure.estimate.note or interval)

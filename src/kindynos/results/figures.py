@@ -17,8 +17,8 @@ from kindynos.formula.parse import parse
 from kindynos.inference.estimates import Estimate
 from kindynos.literals import Kind
 from kindynos.results.result import RowResult
-from kindynos.results.statistic_text import central_coverage, parse_statistic, raw_figure
-from kindynos.validate import array_of, checked, instance, listed
+from kindynos.results.statistic_text import central_coverage, parse_statistic
+from kindynos.validate import array_of, checked, instance, listed, raw_figure
 
 CURRENCY = re.compile(r"(thousand |million |billion )?([A-Z]{3}|[€$£¥])")  # units of money
 PERCENTILES = (1, 5, 10, 25, 50, 75, 90, 95, 99)

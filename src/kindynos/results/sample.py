@@ -187,6 +187,11 @@ class Sample:
         return None
 
     @property
+    def share_with_a_value(self) -> float:
+        """Which share of all trials is valid."""
+        return self.count / len(self.values)
+
+    @property
     def blocks(self) -> int:
         """How many blocks have a valid trial."""
         return len(self.block_starts) - 1
@@ -311,6 +316,10 @@ class Sample:
         last = np.searchsorted(self.sorted, values, "right")
         first = last if upto else np.searchsorted(self.sorted, values, "left")
         return np.asarray((first + last) / (2 * self.count))
+
+    def histogram(self, edges: Floats) -> Floats:
+        """Return the share of all trials between each two edges."""
+        return np.histogram(self.valid, edges)[0] / len(self.values)
 
     def left_out(self, powers: int) -> list[Floats]:
         """Return the sums of the powers 0, 1, ... of the centred values with each block left

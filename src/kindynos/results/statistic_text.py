@@ -14,10 +14,9 @@ from kindynos.literals import Kind
 from kindynos.results.result import NumberStatistics
 from kindynos.results.sample import Sample
 from kindynos.results.statistics import STATISTICS
-from kindynos.validate import check_call, proper_fraction
+from kindynos.validate import check_call, proper_fraction, raw_figure
 
 SIDES = ("above", "below", "at")
-PER_CENT = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*%\s*")
 
 
 @dataclass(frozen=True)
@@ -101,17 +100,6 @@ def kind_of(words: str) -> Kind:
     """
     statistic = STATISTICS.get((words.split() or [""])[0])
     return "amount" if statistic is None else statistic.kind
-
-
-def raw_figure(text: str) -> float:
-    """Return the figure that a text states, as a fraction where it carries the sign of per cent;
-    raises ValueError for another text.
-
-    >>> raw_figure("9%"), raw_figure("0.09"), raw_figure("1e6")
-    (0.09, 0.09, 1000000.0)
-    """
-    percent = PER_CENT.fullmatch(text)
-    return float(f"{float(percent[1]) / 100:.15g}") if percent else float(text)
 
 
 def central_coverage(text: str) -> float | None:

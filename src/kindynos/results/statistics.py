@@ -40,7 +40,7 @@ from kindynos.validate import (
     confidence_level,
     finite,
     invalid_argument,
-    number,
+    threshold,
 )
 
 FEW_BEYOND = 10  # trials beyond a percentile below which its interval is that of order statistics
@@ -182,8 +182,8 @@ def conditional_mean(
     """
     if above is None and below is None:
         raise KindynosError("say above= or below=")
-    low = -math.inf if above is None else number("above", above)
-    high = math.inf if below is None else number("below", below)
+    low = -math.inf if above is None else threshold("above", above)
+    high = math.inf if below is None else threshold("below", below)
     return mean(sample.only((sample.values > low) & (sample.values < high)))
 
 
@@ -207,7 +207,7 @@ def percentile_of(sample: AnySample, x: float) -> Estimate:
     """Percentile at which a value lies among the valid trials: those below it and half of those at
     it.
     """
-    x = number("x", x)
+    x = threshold("x", x)
     if math.isnan(x) or not sample.count:
         return Estimate(math.nan)
     below = _share(sample.lying_below(x), sample.independent)

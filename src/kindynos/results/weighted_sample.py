@@ -20,6 +20,8 @@ from kindynos.arrays import Floats
 from kindynos.inference.intervals import Z
 from kindynos.results.sample import Sample, Terms
 
+ROUNDING = 1e-12
+
 
 @dataclass(frozen=True)
 class WeightedSample(Sample):
@@ -42,6 +44,11 @@ class WeightedSample(Sample):
         return _worth(self.valid_weights)
 
     @property
+    def share_with_a_value(self) -> float:
+        """Which weighted share of all trials is valid."""
+        return float(self.weights[~np.isnan(self.values)].sum() / self.weights.sum())
+
+    @property
     def student(self) -> float:
         """Student's t for the blocks, or the normal point where trials are independent and the
         variance is that of their influence.
@@ -62,7 +69,9 @@ class WeightedSample(Sample):
         """
         terms = self.terms(hit.astype(np.float64))
         share = terms.mean
-        worth = share * (1 - share) / terms.variance if terms.variance > 0 else self.worth
+        worth = self.worth
+        if ROUNDING < share < 1 - ROUNDING:  # of all or none the variance is that of rounding
+            worth = share * (1 - share) / terms.variance
         return Terms(terms.sizes, terms.sums, terms.variance, worth, terms.skewness)
 
     def reach_below(self, value: float) -> float:
@@ -129,6 +138,12 @@ class WeightedSample(Sample):
         last = sums[np.searchsorted(self.sorted, values, "right")]
         first = last if upto else sums[np.searchsorted(self.sorted, values, "left")]
         return np.asarray((first + last) / 2)
+
+    def histogram(self, edges: Floats) -> Floats:
+        """Return the weighted share of all trials between each two edges."""
+        known = ~np.isnan(self.values)
+        counts = np.histogram(self.valid, edges, weights=self.weights[known])[0]
+        return np.asarray(counts / self.weights.sum())
 
     def quantile(self, level: Any) -> Any:
         """Return the value at a level, interpolated between the middles of the weights."""

@@ -406,8 +406,8 @@ def _differences(a: Result, b: Result, asked: TableSpec, paired: bool) -> list[R
     statistics = [("mean", parse_statistic("mean"))]
     statistics += [(f"P{q:g}", parse_statistic(f"percentile {q!r}")) for q in percentiles]
     if a.target is not None and a.target == b.target:
-        words = parse_statistic(f"chance above {a.target!r}")
-        statistics.append((f"chance above {a.target:g}", words))
+        above = parse_statistic(f"chance above {a.target!r}")
+        statistics.append((f"chance above {a.target:g}", above))
     for text in (*asked.statistics, *asked.chances.get(a.name, ())):
         if central_coverage(text) is None:
             statistics.append((parse_statistic(text).label, parse_statistic(text)))

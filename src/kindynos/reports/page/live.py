@@ -16,7 +16,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.formatting import brief, in_one_cell, in_unit, is_per_cent, number, step_of
-from kindynos.inference.intervals import Z
+from kindynos.inference.intervals import Z, t_point
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result
 from kindynos.results.run import Run
@@ -103,7 +103,7 @@ def live(
     step = float(10.0 ** (math.floor(math.log10((last - first) / 1000))))
     read = _percentiles(result)
     data = {
-        **_counted(result, values, first, last, most_values),
+        **_counted(result, np.asarray(result.ranked.values), first, last, most_values),
         "axis": [first, last],
         "step": step,
         "scale": scale,
@@ -128,7 +128,7 @@ def live(
         title if group else f"{title}{unit}",
         f"Histogram of {title}{unit}, {result.size:,} trials",
         json.dumps(data).replace("<", "\\u003c"),
-        _bars(known, first, last, LOW if group else HEIGHT),
+        _bars(result, first, last, LOW if group else HEIGHT),
         _ticks(first, last, scale),
         base,
         min(max(_place(cut, first, last), 0.0), 100.0),
@@ -198,19 +198,25 @@ def _counted(
     result: Result, values: Floats, first: float, last: float, most_values: int
 ) -> dict[str, Any]:
     """Return the blocks, and the values or their counts on steps."""
-    sample = result.sample
-    bounds = np.asarray(sample.bounds)
-    sizes = np.diff(bounds).tolist()
-    everyone = len(values) >= 200 and len(sizes) >= 5
+    everyone = result.sample.with_values(np.zeros(len(values)))  # those without a value too
+    bounds = np.asarray(everyone.bounds)
     about = {
-        "sizes": sizes,
+        "lengths": np.diff(bounds).tolist(),
+        "sizes": np.diff(bounds).tolist(),
         "count": len(values),
-        "hasError": bool(everyone),
-        "independent": bool(sample.independent),
+        "hasError": everyone.has_error,
+        "independent": everyone.independent,
         "z": Z,
-        "t": sample.student,
+        "t": t_point(everyone.blocks - 1),
     }
-    if len(values) <= most_values:
+    if everyone.valid_weights is not None:
+        weights = everyone.valid_weights
+        about |= {
+            "sizes": everyone.by_block(weights).tolist(),
+            "weights": _packed(np.asarray(weights, dtype="<f8")),
+            "squares": float((weights**2).sum()),
+        }
+    if len(values) <= most_values or everyone.valid_weights is not None:
         return {**about, "values": _packed(np.asarray(values, dtype="<f8"))}
     steps = _round_steps(first, last, 100.0 if is_per_cent(result.unit) else 1.0)
     if result.target is not None:
@@ -245,10 +251,12 @@ def _place(x: float, first: float, last: float) -> float:
     return round(100 * (x - first) / (last - first), 2)
 
 
-def _bars(known: Floats, first: float, last: float, tall: int) -> list[dict[str, Any]]:
-    counts, _ = np.histogram(np.clip(known, first, last), bins=BARS, range=(first, last))
-    most = max(int(counts.max()), 1)
-    tops = [round(tall * count / most, 1) for count in counts.tolist()]
+def _bars(result: Result, first: float, last: float, tall: int) -> list[dict[str, Any]]:
+    finite = result.sample.only(np.isfinite(result.values))
+    inside = finite.with_values(np.clip(finite.values, first, last))
+    shares = inside.histogram(np.linspace(first, last, BARS + 1))
+    most = max(float(shares.max()), 1e-300)
+    tops = [round(tall * share / most, 1) for share in shares.tolist()]
     return [
         {"x": round(100 * place / BARS, 2), "y": round(TOP + tall - up, 1), "height": up}
         for place, up in enumerate(tops)

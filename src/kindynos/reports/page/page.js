@@ -25,17 +25,22 @@
     return [low, high];
   };
 
-  // The share of trials with a hit, from the hits of each block.
-  const share = (hits, data) => {
-    const total = hits.reduce((a, b) => a + b, 0), count = data.count;
-    const p = total / count;
+  // The share of trials with a hit, from the hits of each block; of weighted trials from the weights
+  // of the hits, and after these from the squares of the weights.
+  const sum = (numbers) => numbers.reduce((a, b) => a + b, 0);
+  const share = (found, data) => {
+    const blocks = data.sizes.length, count = data.count;
+    const hits = found.slice(0, blocks), total = sum(hits), p = total / count;
     if (!data.hasError) return { p, low: NaN, high: NaN };
     let squares = 0;
     hits.forEach((h, k) => { squares += ((count * h - data.sizes[k] * total) / count) ** 2; });
-    const blocks = hits.length;
-    const variance = ((squares / count ** 2) * blocks) / (blocks - 1);
+    let variance = ((squares / count ** 2) * blocks) / (blocks - 1);
     let n = count, z = data.z;
-    if (variance > 0 && !data.independent) { n = (p * (1 - p)) / variance; z = data.t; }
+    if (data.weights && data.independent) {
+      const hit = sum(found.slice(blocks));
+      variance = ((1 - p) ** 2 * hit + p ** 2 * (data.squares - hit)) / count ** 2;
+      n = p > 1e-12 && p < 1 - 1e-12 ? (p * (1 - p)) / variance : count ** 2 / data.squares;
+    } else if (variance > 0 && !data.independent) { n = (p * (1 - p)) / variance; z = data.t; }
     const [low, high] = wilson(p, n, z);
     return { p, low, high };
   };
@@ -44,12 +49,26 @@
   const counter = (data) => {
     if (data.values) {
       const all = new Float64Array(bytes(data.values).buffer);
+      const weights = data.weights ? new Float64Array(bytes(data.weights).buffer) : null;
       let begin = 0;
-      const blocks = data.sizes.map((size) => {
-        const block = all.slice(begin, begin + size).filter((x) => x === x).sort();
+      const parts = data.lengths.map((size) => {
+        const trials = Array.from({ length: size }, (_, k) => begin + k)
+          .filter((k) => all[k] === all[k]);
+        if (weights) trials.sort((a, b) => all[a] - all[b]);
         begin += size;
-        return block;
+        return trials;
       });
+      const blocks = parts.map((trials) => {
+        const block = Float64Array.from(trials, (k) => all[k]);
+        return weights ? block : block.sort();
+      });
+      // what the first values of each block weigh together, and the squares of their weights
+      const sums = weights && [1, 2].map((power) => parts.map((trials) => {
+        let total = 0;
+        return [0, ...trials.map((k) => { total += weights[k] ** power; return total; })];
+      }));
+      const weighed = (places) => (weights
+        ? sums.flatMap((rows) => places.map((place, k) => rows[k][place])) : places);
       const place = (block, x, equal) => {
         let low = 0, high = block.length;
         while (low < high) {
@@ -61,9 +80,9 @@
       };
       return {
         snap: (x) => x,
-        below: (x) => blocks.map((block) => place(block, x, false)),
-        upTo: (x) => blocks.map((block) => place(block, x, true)),
-        known: blocks.map((block) => block.length),
+        below: (x) => weighed(blocks.map((block) => place(block, x, false))),
+        upTo: (x) => weighed(blocks.map((block) => place(block, x, true))),
+        known: weighed(blocks.map((block) => block.length)),
       };
     }
     // counts per block below each step
@@ -230,6 +249,7 @@
       const holder = one(".drivers");
       if (!holder || !ranks.length || !data.values) return;
       looked ||= new Float64Array(bytes(data.values).buffer).slice(0, ranks[0].length);
+      const weights = data.weights ? new Float64Array(bytes(data.weights).buffer) : null;
       pictures ||= JSON.parse(holder.dataset.names).map((name) => {
         const figure = holder.appendChild(document.createElement("figure"));
         const drawn = svgOf("svg", { viewBox: "0 0 160 62", preserveAspectRatio: "none", role: "img",
@@ -241,19 +261,21 @@
       const [a, b] = [cuts[0], cuts[cuts.length - 1]], which = one(".where").value;
       one(".where [value=between]").disabled = cuts.length < 2;
       const chosen = (x) => (which === "below" ? x < a : which === "above" ? x > b : x >= a && x <= b);
-      let found = 0;
+      let found = 0, weight = 0;
       const bins = ranks.map(() => new Float64Array(16));
       looked.forEach((x, trial) => {
         if (!chosen(x)) return;
+        const own = weights ? weights[trial] : 1;
         found += 1;
-        ranks.forEach((rank, k) => { bins[k][rank[trial] >> 4] += 1; });
+        weight += own;
+        ranks.forEach((rank, k) => { bins[k][rank[trial] >> 4] += own; });
       });
       one(".chosen").textContent = `${found.toLocaleString("en-US")} of `
         + `${looked.length.toLocaleString("en-US")} trials looked at`;
       pictures.forEach(([bars, level], k) => {
-        const most = Math.max(2.5, ...Array.from(bins[k], (n) => (16 * n) / Math.max(found, 1)));
+        const most = Math.max(2.5, ...Array.from(bins[k], (n) => (16 * n) / Math.max(weight, 1e-9)));
         bars.forEach((bar, j) => {
-          const height = found ? (60 * ((16 * bins[k][j]) / found)) / most : 0;
+          const height = found ? (60 * ((16 * bins[k][j]) / weight)) / most : 0;
           bar.setAttribute("height", height);
           bar.setAttribute("y", 62 - height);
         });
