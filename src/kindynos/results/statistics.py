@@ -47,6 +47,7 @@ FEW_BEYOND = 10  # trials beyond a percentile below which its interval is that o
 FEW_DECIDE = 0.1  # share of the variance that few trials may hold
 # squared relative error of a variance above which the interval of an sd is marked rough
 UNSURE = 0.02
+ROUNDING = 1e-12  # of a share of all trials or none
 TAIL = 50  # trials beyond a level below which its expected shortfall is marked rough
 
 
@@ -197,7 +198,7 @@ def _share(hits: Terms, independent: bool) -> Estimate:
     count, point = hits.worth, Z
     if not independent:
         variance = spread(hits.sums, hits.sizes)
-        if variance > 0:
+        if variance > 0 and ROUNDING < p < 1 - ROUNDING:
             count, point = p * (1 - p) / variance, t_point(blocks - 1)
     return Estimate(p, *wilson(p, count, point))
 

@@ -35,12 +35,13 @@
     let squares = 0;
     hits.forEach((h, k) => { squares += ((count * h - data.sizes[k] * total) / count) ** 2; });
     let variance = ((squares / count ** 2) * blocks) / (blocks - 1);
-    let n = count, z = data.z;
-    if (data.weights && data.independent) {
+    let n = data.weights ? count ** 2 / data.squares : count, z = data.z;
+    const some = p > 1e-12 && p < 1 - 1e-12; // of all or none the variance is that of rounding
+    if (data.weights && data.independent && some) {
       const hit = sum(found.slice(blocks));
       variance = ((1 - p) ** 2 * hit + p ** 2 * (data.squares - hit)) / count ** 2;
-      n = p > 1e-12 && p < 1 - 1e-12 ? (p * (1 - p)) / variance : count ** 2 / data.squares;
-    } else if (variance > 0 && !data.independent) { n = (p * (1 - p)) / variance; z = data.t; }
+      n = (p * (1 - p)) / variance;
+    } else if (variance > 0 && !data.independent && some) { n = (p * (1 - p)) / variance; z = data.t; }
     const [low, high] = wilson(p, n, z);
     return { p, low, high };
   };
