@@ -78,11 +78,13 @@ def investment(**changes) -> kd.Model:
 FERRY = str(files("kindynos.demo").joinpath("night_ferry.toml"))
 
 
-def run(*arguments: str) -> subprocess.CompletedProcess[str]:
+def run(*arguments: str | Path, columns: int | None = None) -> subprocess.CompletedProcess[str]:
     """The command line as its entry point calls it, in this process."""
     out, err = io.StringIO(), io.StringIO()
+    words = list(map(str, arguments))
     with (
-        mock.patch.object(sys, "argv", ["kindynos", *arguments]),
+        mock.patch.object(sys, "argv", ["kindynos", *words]),
+        mock.patch.dict(os.environ, {} if columns is None else {"COLUMNS": str(columns)}),
         redirect_stdout(out),
         redirect_stderr(err),
         # of libraries among each other
@@ -93,7 +95,7 @@ def run(*arguments: str) -> subprocess.CompletedProcess[str]:
             status = 0
         except SystemExit as end:
             status = int(end.code or 0)
-    return subprocess.CompletedProcess(arguments, status, out.getvalue(), err.getvalue())
+    return subprocess.CompletedProcess(words, status, out.getvalue(), err.getvalue())
 
 
 def wait_for_work(process: subprocess.Popen, seconds: float = 4.0) -> None:

@@ -10,7 +10,7 @@ from typing import Self
 
 @dataclass(frozen=True)
 class Printed:
-    """A figure as it is printed: its value, rounded to what is shown, with its decimals.
+    """A figure as it is printed: its value, and how many decimals are shown.
 
     Of one in ``per_cent`` the value is the fraction. ``before`` is a sign or a word, as in "± 3".
     """
@@ -25,6 +25,12 @@ class Printed:
         """The figure with thousands separators."""
         number = f"{100 * self.value if self.per_cent else self.value:,.{self.decimals}f}"
         return f"{self.before}{number}{' %' if self.per_cent else ''}"
+
+    @property
+    def rounded(self) -> float:
+        """The value with just the digits that are shown."""
+        times = 100 if self.per_cent else 1
+        return float(f"{times * self.value:.{self.decimals}f}") / times
 
     @property
     def exact(self) -> Decimal:

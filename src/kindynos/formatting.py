@@ -295,6 +295,8 @@ def shares(values: Sequence[float], decimals: int = 1) -> list[Cell]:
     >>> shares([0.33333, 0.33333, 0.33334])
     ['33.3 %', '33.3 %', '33.4 %']
     """
+    if not all(math.isfinite(value) for value in values):
+        return [per_cent(value, decimals) for value in values]
     scale = 10**decimals
     exact = [100 * scale * value for value in values]
     floors = [math.floor(value) for value in exact]

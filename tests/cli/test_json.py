@@ -72,6 +72,9 @@ SLOW = {
 }
 
 
+RARE = "drivers not ranked"  # tests/reports/test_any_outcome.py has one
+
+
 def described():
     """Return the keys of each kind that the page describes."""
     found = {}
@@ -114,7 +117,7 @@ class Documented(unittest.TestCase):
                 self.assertEqual(next(iter(data)), "schema")
                 self.assertEqual(data.pop("schema"), f"kindynos.{kind}/1")
                 seen |= set(keys_of(data))
-            known = described()[kind]
+            known = [key for key in described()[kind] if not key.startswith(RARE)]
             for key in seen:
                 with self.subTest("described", kind=kind, key=key):
                     self.assertTrue(any(matches(pattern, key) for pattern in known))

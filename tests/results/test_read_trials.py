@@ -27,7 +27,7 @@ class Reading(Case):
         rows = "\n".join(f"{k},{k % 7}" for k in range(300))
         found = kd.read_trials(self.written(f"trial,y\n{rows}\n"))
         self.assertEqual(list(found), ["y"])
-        self.assertIn("column 'trial' left out: it counts the trials", found.reading_notes)
+        self.assertIn("column 'trial' left out: it counts the trials", found.notes)
         other = kd.read_trials(self.written(f"trial,y\n{rows}\n7,7\n"))
         self.assertEqual(list(other), ["trial", "y"])
 
@@ -46,7 +46,7 @@ class Reading(Case):
                 self.assertEqual(
                     {name: result.values.tolist() for name, result in found.items()}, expected
                 )
-        notes = kd.read_trials(self.written("a,b\n1,2\n\n,4\n")).reading_notes
+        notes = kd.read_trials(self.written("a,b\n1,2\n\n,4\n")).notes
         self.assertEqual(notes, ("1 blank row left out: row 3", "column 'a': 1 empty cell, row 4"))
 
     def test_what_cannot_be_read(self):

@@ -99,11 +99,15 @@ class Reading(Case):
             np.testing.assert_array_equal([again.low, again.high], [thing.low, thing.high])
 
     def test_errors_by_name(self):
-        self.assertEqual(self.value.error("mean"), self.value.mean.error)
-        self.assertEqual(self.value.error("percentile", 5), self.value.percentile(5).error)
-        self.assertEqual(self.value.error("chance", below=0), self.value.chance(below=0).error)
+        self.assertEqual(self.value.statistic("mean").error, self.value.mean.error)
+        self.assertEqual(
+            self.value.statistic("percentile", 5).error, self.value.percentile(5).error
+        )
+        self.assertEqual(
+            self.value.statistic("chance", below=0).error, self.value.chance(below=0).error
+        )
         with self.fails("'men'", "did you mean 'mean'?"):
-            self.value.error("men")
+            self.value.statistic("men")
 
     def test_few_trials_have_no_error(self):
         few = investment().simulate(150, seed=1)["net_value"]
@@ -121,7 +125,7 @@ class Reading(Case):
         self.assertEqual(row.mean.shape, (5,))
         self.assertEqual(row.percentile([5, 95]).shape, (2, 5))
         self.assertEqual(row.percentile([5, 95]).low.shape, (2, 5))
-        self.assertEqual(row.error("mean").shape, (5,))
+        self.assertEqual(row.statistic("mean").error.shape, (5,))
         self.assertIsInstance(row.mean[2], kd.Estimate)
         np.testing.assert_allclose(
             row.values, np.broadcast_to(self.run_["flow"].values, (5, 20_000))

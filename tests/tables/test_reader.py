@@ -81,7 +81,7 @@ class Layouts(Tables):
             trials = kd.read_trials(self.file(text))
             self.assertEqual((trials["price"].unit, trials["amount"].unit), ("EUR", "pieces"))
             self.assertEqual(trials["price"].values.tolist(), [5, 7])
-            self.assertIn("row 2 read as units", trials.reading_notes)
+            self.assertIn("row 2 read as units", trials.notes)
         dated = self.file("month,x\n,EUR\n2027-01,5\n2027-02,6\n2027-03,7\n")
         self.assertEqual(read_table(dated).units, {"x": "EUR"})
         with self.fails("row 2", "'x'"):  # another number stands in that row: it is a record
@@ -129,7 +129,7 @@ class Layouts(Tables):
         )
         trials = kd.read_trials(self.file(text), missing=["unknown"])
         self.assertEqual(int(np.isnan(trials["x"].values).sum()), 2)
-        self.assertIn("#DIV/0!", " ".join(trials.reading_notes))
+        self.assertIn("#DIV/0!", " ".join(trials.notes))
         book = self.folder / "t.xlsx"
         pd.DataFrame({"x": [1, "n/a", "#DIV/0!", 4]}).to_excel(book, index=False)
         np.testing.assert_equal(self.columns(book), {"x": [1, np.nan, np.nan, 4]})

@@ -18,6 +18,7 @@ import click
 from click.shell_completion import CompletionItem
 
 from kindynos.errors import KindynosError
+from kindynos.extras import require
 from kindynos.literals import ReturnPeriod
 from kindynos.reports.progress import ProgressBar
 from kindynos.validate import raw_figure
@@ -225,6 +226,19 @@ def for_output(ctx: click.Context, param: click.Parameter, value: Any) -> None:
     ctx.meta[f"kindynos.{param.name}"] = value
 
 
+def _for_file(extra: str) -> Callable[[click.Context, click.Parameter, Any], None]:
+    """Return a callback that keeps a file of the output, and asks for the package that writes it
+    before work begins.
+    """
+
+    def keep(ctx: click.Context, param: click.Parameter, value: Any) -> None:
+        if value is not None:
+            require(extra)
+        for_output(ctx, param, value)
+
+    return keep
+
+
 def _most_digits(ctx: click.Context, param: click.Parameter, most: int | None) -> None:
     """Print figures with at most that number of digits, as long as the command runs."""
     from kindynos.formatting import digits
@@ -290,7 +304,7 @@ _OUT_OPTIONS = (
         "--excel",
         type=click.Path(path_type=Path),
         expose_value=False,
-        callback=for_output,
+        callback=_for_file("excel"),
         metavar="FILE.xlsx",
         help="Write a workbook of the answer and all tables.",
     ),
@@ -299,7 +313,7 @@ _OUT_OPTIONS = (
         "page",
         type=click.Path(path_type=Path),
         expose_value=False,
-        callback=for_output,
+        callback=_for_file("report"),
         metavar="FILE.html",
         help="Write a page that opens in a browser without a network.",
     ),

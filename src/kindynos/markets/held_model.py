@@ -238,7 +238,7 @@ class HeldRun(Run):
     """
 
     def __init__(self, run: Run, exposure: Exposure, horizon: int) -> None:
-        super().__init__(run.program, run.drawing, run._values, run.record)
+        super().__init__(run.program, run.drawing, run._values, run.provenance)
         self._exposure, self._horizon = exposure, horizon
 
     def table(

@@ -32,6 +32,7 @@ from kindynos.plots.markets import (
     risk_levels,
 )
 from kindynos.plots.optimum import optimum
+from kindynos.plots.quantity import quantity
 from kindynos.plots.scatter import scatter, scatter_of
 from kindynos.plots.sensitivity import sensitivity
 from kindynos.plots.series import diagnostics, series_fan
@@ -67,6 +68,7 @@ __all__ = [
     "paths_fan",
     "portfolio_value",
     "prices_rebased",
+    "quantity",
     "resampled_weights",
     "returns_through_time",
     "risk_levels",

@@ -40,7 +40,7 @@ def sensitivity(
 
     At most twelve drivers are shown, the strongest on top.
     """
-    method = usual_method(run) if method is None else method
+    method = usual_method(run, outcome) if method is None else method
     frame = run.sensitivity(outcome, method, **options)
     if method == "shapley":
         # as printed they add up to 100 %

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 import warnings
 from collections.abc import Callable
 from functools import wraps
 from inspect import signature
 from pathlib import Path
+from textwrap import fill
 from typing import Any, ParamSpec, TypeVar
 
 from matplotlib.axes import Axes
@@ -14,6 +16,7 @@ from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter
 
 from kindynos.atomic import replacing
+from kindynos.errors import KindynosError
 from kindynos.formatting import is_per_cent, number
 from kindynos.validate import checked, invalid_argument
 
@@ -28,6 +31,7 @@ STYLE: Any = {
     "axes.titlelocation": "left",
     "legend.frameon": False,
 }
+ENDLESS = re.compile(r"\b(NaN|Inf)\b")  # in what Matplotlib says of its axes
 NEW: Any = None  # axes, or a figure, of their own
 PAGE = (12.8, 8.0)
 BANDS = ((5, 95, LIGHT), (25, 75, MIDDLE))
@@ -56,9 +60,13 @@ def _drawn_on(
                 bound.arguments[name] = canvas
                 try:
                     draw(*bound.args, **bound.kwargs)
-                except BaseException:
+                except BaseException as error:
                     if own is None:
                         _close(canvas)
+                    if isinstance(error, ValueError) and ENDLESS.search(str(error)):
+                        raise KindynosError(
+                            "cannot be drawn: its figures are infinite, or there are none"
+                        ) from None
                     raise
                 finish(canvas)
             return canvas
@@ -171,14 +179,20 @@ def save_figure(
     from matplotlib import rc_context
     from matplotlib.backends.backend_agg import FigureCanvasAgg
 
-    # of infinite values, which lie off the axes
+    # of infinite values, which lie off the axes, and of labels that leave no room for a layout
     quiet = warnings.catch_warnings(action="ignore", category=RuntimeWarning)
-    with replacing(path) as part, rc_context({"font.size": 12, **STYLE}), quiet:
+    tight = warnings.catch_warnings(action="ignore", category=UserWarning)
+    with replacing(path) as part, rc_context({"font.size": 12, **STYLE}), quiet, tight:
         figure = Figure(figsize=size, dpi=100, layout="constrained")
-        if page:
-            draw(figure=figure)
-        else:
-            draw(ax=figure.subplots())
+        try:
+            if page:
+                draw(figure=figure)
+            else:
+                draw(ax=figure.subplots())
+        except KindynosError as error:  # what cannot be drawn says why in its place
+            figure.clear()
+            figure.set_layout_engine("none")
+            figure.text(0.5, 0.5, fill(str(error), 80), ha="center", va="center", color=INK)
         engine = figure.get_layout_engine()
         if engine is not None:
             engine.execute(figure)

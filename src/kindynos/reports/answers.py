@@ -489,7 +489,7 @@ def amount(figure: Any, unit: str | None) -> str:
 
 def driver_sentence(run: Run, name: str) -> list[str]:
     """Return which driver decides most of an outcome, where one can be told from the others."""
-    if not run.drivers or usual_method(run) == "contributions" or float(run[name].sd) == 0:
+    if not run.drivers or usual_method(run, name) == "contributions" or float(run[name].sd) == 0:
         return []
     try:
         return ranked_sentence(name, run.sensitivity(name))

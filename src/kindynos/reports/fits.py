@@ -405,15 +405,15 @@ def trials(
             )
         parts.append(table)
     spaced: list[RenderableType] = [item for part in parts for item in (part, "")]
-    if found.reading_notes:
-        spaced.append(Text("\n".join(f"{note}." for note in found.reading_notes), style="dim"))
+    if found.notes:
+        spaced.append(Text("\n".join(f"{note}." for note in found.notes), style="dim"))
     figures = found.table()
 
     def data() -> Any:
         answer: dict[str, Any] = {
             "file": found.source,
             "trials": found.size,
-            "notes": list(found.reading_notes),
+            "notes": list(found.notes),
             "columns": {name: _figures(figures.loc[[name]].droplevel(0)) for name in names},
         }
         return plain_value(answer | ({} if pair is None else {"together": _figures(pair.table())}))

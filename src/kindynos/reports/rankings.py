@@ -18,7 +18,7 @@ from kindynos.results.sensitivity.methods import usual_method
 def ranking(run: Run, name: str) -> Group:
     """Return what moves an outcome: a table of its drivers and a sentence."""
     frame = run.sensitivity(name)
-    if usual_method(run) == "contributions":
+    if usual_method(run, name) == "contributions":
         return with_correlations(run, name, frame)
     table = table_of(
         f"What moves {name}",

@@ -4,11 +4,13 @@ errors, percentiles, drivers, rows by period and correlations.
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
+from kindynos.errors import KindynosError
 from kindynos.program.quantities import DependentDriver, DistributionDriver, Given, ProcessDriver
 from kindynos.results.figures import DEFAULT, TableSpec, outcome_table
 from kindynos.results.result import RowResult
@@ -81,8 +83,11 @@ def percentiles(run: Run) -> pd.DataFrame:
 
 def drivers(run: Run) -> pd.DataFrame:
     """Return the ranking of the drivers of each outcome that is one number."""
-    names = [name for name in run.outcomes if not run[name].is_row] if run.drivers else []
-    parts = {name: run.sensitivity(name) for name in names}
+    parts = {}
+    for name in run.outcomes if run.drivers else ():
+        if not run[name].is_row:
+            with suppress(KindynosError):  # the report says why in its place
+                parts[name] = run.sensitivity(name)
     return pd.concat(parts, names=["outcome"]) if parts else pd.DataFrame()
 
 

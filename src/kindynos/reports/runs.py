@@ -193,7 +193,7 @@ def _outcome(run: Run, name: str, asked: TableSpec) -> FigureTable:
         share = per_cent(result.n_failed / result.size)
         remark = f"{share} of the trials; {ranking_of_missing(result)}"
         table.add_row("without a value", number(result.n_failed), "", remark)
-    for text, count in run.notes(name).items():
+    for text, count in run.warnings_of(name).items():
         table.add_row(text, number(count), "", f"of {result.size:,} trials")
     return table
 

@@ -471,7 +471,7 @@ def drivers(
     **options: Any,
 ) -> Report:
     """Return the table of a method of sensitivity; warns as the method does."""
-    taken: str = usual_method(run) if method is None else method
+    taken: str = usual_method(run, outcome) if method is None else method
     frame = run.sensitivity(outcome, taken, by_period, **options)
     if taken == "contributions":
         made = Text(f"{run.size:,} trials, seed {run.seed}", style="dim")

@@ -9,6 +9,7 @@ from typing import Any
 
 import pandas as pd
 
+from kindynos.errors import KindynosError
 from kindynos.inference.estimates import Estimate
 from kindynos.printable import is_unseen
 from kindynos.results.figures import DEFAULT, TableSpec, outcome_table
@@ -33,7 +34,7 @@ def summary(run: Run, asked: TableSpec = DEFAULT) -> dict[str, Any]:
         **facts,
         "units": {name: run[name].unit for name in run.outcomes},
         "outcomes": outcomes,
-        "drivers": {name: drivers(run, name) for name in run.outcomes if not run[name].is_row},
+        **_rankings(run),
         **_risks(run),
         **_conditions(run, asked),
     }
@@ -57,9 +58,18 @@ def _risks(run: Run) -> dict[str, Any]:
     return {"risks": found} if found else {}
 
 
-def drivers(run: Run, outcome: str) -> list[dict[str, Any]]:
-    """Return the drivers' ranking as a list."""
-    return plain_rows(run.sensitivity(outcome))
+def _rankings(run: Run) -> dict[str, Any]:
+    """Return the rankings of the drivers of each outcome, and why one cannot be made."""
+    rankings: dict[str, list[dict[str, Any]]] = {}
+    reasons = {}
+    for name in run.outcomes:
+        if run[name].is_row:
+            continue
+        try:
+            rankings[name] = plain_rows(run.sensitivity(name)) if run.drivers else []
+        except KindynosError as error:
+            rankings[name], reasons[name] = [], str(error)
+    return {"drivers": rankings, **({"drivers not ranked": reasons} if reasons else {})}
 
 
 def plain_value(value: Any) -> Any:

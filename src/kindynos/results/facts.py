@@ -17,7 +17,7 @@ MOST_NAMED = 12  # drivers that are listed one by one
 
 def facts(run: SimulatedTrials, correlations: pd.DataFrame) -> dict[str, Any]:
     """Return the facts of a run; see Run.facts."""
-    program, drawing, record = run.program, run.drawing, run.record
+    program, drawing, record = run.program, run.drawing, run.provenance
     partial = f"stopped after {run.size:,} of {run.requested:,} trials" if run.partial else ""
     rounded = (
         f"from the {record.rounded_from:,} trials requested, to whole blocks"

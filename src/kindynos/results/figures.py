@@ -194,7 +194,7 @@ class Trials(Protocol):
     def chance(self, condition: str) -> Estimate:
         """The chance of a condition on several quantities."""
 
-    def notes(self, name: str) -> dict[str, int]:
+    def warnings_of(self, name: str) -> dict[str, int]:
         """What the model noted on trials of an outcome, with the number of trials."""
 
 
@@ -207,7 +207,7 @@ def outcome_table(run: Trials, asked: TableSpec = DEFAULT) -> pd.DataFrame:
             singles = {f"{name} {label}": result.period(i) for i, label in enumerate(result.labels)}
         else:
             singles = {name: result}
-        n_failed, notes = result.n_failed, run.notes(name)
+        n_failed, notes = result.n_failed, run.warnings_of(name)
         for label, single in singles.items():
             records += [
                 (label, *record) for record in figure_records(single, n_failed, notes, asked)

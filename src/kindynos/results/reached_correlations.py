@@ -24,7 +24,8 @@ MOST_VALUES = 2_000_000  # held for it at a time
 
 def reached_correlations(run: SimulatedTrials) -> pd.DataFrame:
     """Return a row for each stated pair: drivers, copula, kind, requested, reached, and the error
-    of what was reached.
+    of what was reached. Where a parameter of a driver is another quantity, its correlations are
+    stated and measured given its parameters.
 
     Of long runs the first trials are enough: about 20,000 are looked at, or 10 blocks, which the
     error reflects.
@@ -88,11 +89,10 @@ def _moved(run: SimulatedTrials, names: list[str]) -> tuple[dict[str, Floats], N
         scores = program.scores(run.drawing.plan, run.seed, block, blocks.size(block), set(found))
         for name, parts in found.items():
             driver = program.drivers[name]
-            if isinstance(driver, DistributionDriver):
-                parts.append(np.atleast_2d(driver.values(scores)))
-            else:
-                assert isinstance(driver, ProcessDriver)
+            if isinstance(driver, ProcessDriver):
                 parts.append(driver.changes(scores))
+            else:  # of a driver with named parameters its score, given these
+                parts.append(np.atleast_2d(driver.values(scores)))
     drawn = {name: np.concatenate(parts, axis=-1) for name, parts in found.items()}
     return kept | drawn, blocks.bounds
 

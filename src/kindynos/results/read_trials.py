@@ -8,9 +8,10 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
-from kindynos.canvas import Figure
+from kindynos.canvas import Axes, Figure
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import FileError, ParameterError
 from kindynos.formula.parse import parse
@@ -43,7 +44,7 @@ class ReadTrials(FigureTables, Mapping[str, Result], Reported):
         self._results: dict[str, Result] = mapping("results", results, "results by column")
         if not self._results or not all(isinstance(one, Result) for one in self._results.values()):
             raise ParameterError("needs at least one result, by its name; read_trials makes them")
-        self.reading_notes, self.source = tuple(notes), source
+        self.notes, self.source = tuple(notes), source
 
     @property
     def outcomes(self) -> list[str]:
@@ -71,9 +72,18 @@ class ReadTrials(FigureTables, Mapping[str, Result], Reported):
     def __repr__(self) -> str:
         return f"<{self.source}: {self.size:,} trials of {', '.join(self.outcomes)}>"
 
-    def notes(self, name: str) -> dict[str, int]:
-        """Return what the model noted on trials of a column: nothing, as none is known."""
+    def warnings_of(self, name: str) -> dict[str, int]:
+        """Return the warnings about some trials of a column: none, as none are known."""
         return {}
+
+    @checked
+    def percentile(self, name: str, q: ArrayLike) -> Any:
+        """Return a percentile of a column, from 0 to 100; for several values, an array."""
+        return self[name].percentile(q)
+
+    @delegated_to("kindynos.plots", "quantity")
+    def plot(self, name: str, ax: Axes | None = None) -> Axes:
+        """Draw how a column is distributed."""
 
     def sensitivity(self, name: str) -> pd.DataFrame:
         """Return how closely the other columns go with one: rank correlation and first-order share,

@@ -119,12 +119,6 @@ class Statistics(ABC, Generic[Figure]):
         """
         return self._statistic(name, *args, **options)
 
-    def error(self, name: StatisticName | str, *args: Any, **options: Any) -> Any:
-        """Return half the 95 % interval of a statistic by name: ``error("percentile", 5)``,
-        ``error("chance", below=0)``.
-        """
-        return self._statistic(name, *args, **options).error
-
 
 class NumberStatistics(Statistics[Estimate]):
     """The statistics of a quantity with one number per trial: each is an Estimate."""

@@ -9,8 +9,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
+from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import RunError
 from kindynos.inference.estimates import Estimate
@@ -180,7 +182,7 @@ class Run(FigureTables, SimulatedTrials, Reported):
         from kindynos.results.sensitivity.methods import sensitivity, usual_method
 
         if method is None:
-            method = "rank" if by_period else usual_method(self)
+            method = "rank" if by_period else usual_method(self, name)
         key = (self._known(name), repr(method), by_period, repr(sorted(options.items())))
         if key not in self._rankings:
             self._rankings[key] = sensitivity(self, name, method, by_period, dict(options))
@@ -223,6 +225,15 @@ class Run(FigureTables, SimulatedTrials, Reported):
         from kindynos.results.calculation import statement
 
         return statement(self, condition).chance(above=0.5)
+
+    @checked
+    def percentile(self, name: str, q: ArrayLike) -> Any:
+        """Return a percentile of a quantity, from 0 to 100; for several values, an array."""
+        return self[name].percentile(q)
+
+    @delegated_to("kindynos.plots", "quantity")
+    def plot(self, name: str, ax: Axes | None = None) -> Axes:
+        """Draw a quantity: how it is distributed, or of a row its fan over the periods."""
 
     @checked
     def joint(

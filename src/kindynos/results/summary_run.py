@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.delegation import Reported
@@ -125,11 +126,21 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
         plan = self.drawing.plan.label
         return f"<summary of {self.name!r}: {self.size:,} trials, {plan} plan, seed {self.seed}>"
 
-    def notes(self, name: str) -> dict[str, int]:
-        """Return what the model noted on trials of an outcome: nothing, since a summary keeps no
-        notes.
-        """
+    def warnings_of(self, name: str) -> dict[str, int]:
+        """Return the warnings about some trials of an outcome: none, since a summary keeps none."""
         return {}
+
+    def percentile(self, name: str, q: ArrayLike) -> Any:
+        """Return a percentile of an outcome, or several; see ``Run.percentile``."""
+        return self[name].percentile(q)
+
+    def joint(self, x: str, y: str, cuts: Any = (None, None)) -> Any:
+        """Raise RunError: two quantities together need the trials; the ``pilot`` has some."""
+        raise RunError(f"a summary holds no trials; run.pilot.joint({x!r}, {y!r}) is of the pilot")
+
+    def plot(self, name: str, ax: Any = None) -> Any:
+        """Raise RunError: a picture needs the trials; the ``pilot`` has some."""
+        raise RunError(f"a summary holds no trials; run.pilot.plot({name!r}) draws the pilot")
 
     @checked
     def chance(self, condition: str) -> Estimate:

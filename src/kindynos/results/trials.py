@@ -91,7 +91,7 @@ class SimulatedTrials(Mapping[str, Result]):
         return self._drawing
 
     @property
-    def record(self) -> RunRecord:
+    def provenance(self) -> RunRecord:
         """What is remembered of how the run came about."""
         return self._record
 
@@ -308,7 +308,7 @@ class SimulatedTrials(Mapping[str, Result]):
             lambda batch: BatchResult(self.batch(batch, wanted)), self._blocks, execution
         ).values
 
-    def notes(self, name: str) -> dict[str, int]:
+    def warnings_of(self, name: str) -> dict[str, int]:
         """Return the warnings about some trials of a quantity, or of what it is calculated from,
         with their number.
         """

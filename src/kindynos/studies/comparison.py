@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.typing import ArrayLike
 
 from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
@@ -194,7 +195,7 @@ class Comparison(Reported):
                     (name, *record[:3])
                     for name in self._outcomes
                     for record in figure_records(
-                        run[name], run[name].n_failed, run.notes(name), asked
+                        run[name], run[name].n_failed, run.warnings_of(name), asked
                     )
                 ]
                 for condition in asked.conditions:
@@ -301,6 +302,32 @@ class Comparison(Reported):
         names = ["scenario", "period", "statistic"]
         frame.index = pd.MultiIndex.from_tuples(list(records), names=names)
         return frame
+
+    @checked
+    def chance(self, condition: str) -> dict[str, Estimate]:
+        """Return the chance of a condition in each scenario; see ``Run.chance`` and ``chances``."""
+        return {
+            name: run.chance(condition)
+            for name, run in self.runs.items()
+            if not isinstance(run, ReportedMean)
+        }
+
+    @checked
+    def percentile(self, outcome: str, q: ArrayLike) -> dict[str, Any]:
+        """Return a percentile of an outcome, or several, in each scenario."""
+        return {
+            name: self.result(name, outcome).percentile(q)
+            for name, run in self.runs.items()
+            if not isinstance(run, ReportedMean)
+        }
+
+    def joint(self, x: str, y: str, cuts: Any = (None, None)) -> Any:
+        """Raise RunError: two quantities are together in the trials of one scenario."""
+        raise RunError(f"say of which scenario: compared.runs[name].joint({x!r}, {y!r})")
+
+    def sensitivity(self, outcome: str, method: str | None = None, **options: Any) -> Any:
+        """Raise RunError: what drives an outcome is a question about one scenario."""
+        raise RunError(f"say of which scenario: compared.runs[name].sensitivity({outcome!r})")
 
     @checked
     def chances(self, conditions: str | Sequence[str]) -> pd.DataFrame:

@@ -164,7 +164,7 @@ def driven(run: Any, name: str) -> Driven | None:
         frame = run.sensitivity(name)
     except KindynosError:
         return None
-    together = usual_method(run) == "contributions"
+    together = usual_method(run, name) == "contributions"
     share = "share" if together else "first-order share"
     if share not in frame.columns:
         return None

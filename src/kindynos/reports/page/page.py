@@ -7,6 +7,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import tempfile
+import warnings
 from collections.abc import Iterator
 from importlib.resources import files
 from pathlib import Path
@@ -18,6 +19,7 @@ from kindynos import __version__
 from kindynos.atomic import check_folder, replacing
 from kindynos.decisions.solve import Solution
 from kindynos.errors import FileError
+from kindynos.extras import require
 from kindynos.markets.allocation.frontier import Frontier
 from kindynos.printable import visible
 from kindynos.reports import lumps
@@ -75,7 +77,12 @@ def write_report(report: Report, path: str | Path, origin: Origin | None = None)
     target = path_of("path", path)
     if target.suffix.lower() not in ENDINGS:
         raise FileError("a page must be named .html", file=str(target))
-    text = page_of(report, origin or Origin())
+    # of infinite values, which lie off the axes
+    with (
+        np.errstate(all="ignore"),
+        warnings.catch_warnings(action="ignore", category=RuntimeWarning),
+    ):
+        text = page_of(report, origin or Origin())
     check_folder(target.parent)
     target.parent.mkdir(parents=True, exist_ok=True)
     with replacing(target) as part:
@@ -85,10 +92,9 @@ def write_report(report: Report, path: str | Path, origin: Origin | None = None)
 def page_of(report: Report, origin: Origin) -> str:
     """Return the page of a report as text."""
     result = report.result
-    try:
-        from jinja2 import Environment
-    except ImportError:
-        raise FileError("a page needs Jinja2: pip install 'kindynos[report]'") from None
+    require("report")
+    from jinja2 import Environment
+
     folder = files("kindynos.reports.page")
     style, script, template = (
         folder.joinpath(name).read_text(encoding="utf-8")

@@ -15,6 +15,7 @@ import pandas as pd
 from kindynos.atomic import check_folder, replacing
 from kindynos.cells import Cell
 from kindynos.errors import FileError
+from kindynos.extras import require
 from kindynos.formatting import is_per_cent, number
 from kindynos.printable import visible
 from kindynos.reports.report import Report
@@ -46,10 +47,9 @@ def write_workbook(report: Report, path: str | Path, trials: bool = False) -> No
     target = path_of("path", path)
     if target.suffix.lower() != ".xlsx":
         raise FileError("a workbook must be named .xlsx", file=str(target))
-    try:
-        import xlsxwriter
-    except ImportError:
-        raise FileError("a workbook needs XlsxWriter: pip install 'kindynos[excel]'") from None
+    require("excel")
+    import xlsxwriter
+
     check_folder(target.parent)
     target.parent.mkdir(parents=True, exist_ok=True)
     # a text of a user is a text, whatever it begins with
@@ -138,7 +138,7 @@ class _Book:
         form = f"#,##0{'.' + '0' * figure.decimals if figure.decimals else ''}"
         sign = f'"{figure.before}"' if figure.before else ""
         kind = f"{sign}{form}{'%' if figure.per_cent else ''}"
-        sheet.write_number(row, column, figure.value, self.book.add_format({"num_format": kind}))
+        sheet.write_number(row, column, figure.rounded, self.book.add_format({"num_format": kind}))
 
     def _frame(self, name: str, frame: pd.DataFrame) -> None:
         """Write a whole table, with its heading frozen and a filter."""

@@ -9,6 +9,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
+from kindynos.program.quantities import DependentDriver
 from kindynos.registry import Registry, check_options
 from kindynos.results.sensitivity.contributions import contributions_sensitivity
 from kindynos.results.sensitivity.rank import rank_sensitivity
@@ -38,12 +41,27 @@ METHODS: Registry[Callable[..., pd.DataFrame]] = Registry(
 )
 
 
-def usual_method(run: SimulatedTrials) -> str:
-    """Return the method that is taken unless one is named: where drivers move together, shares of
-    what each explains alone overlap, and contributions do not.
+def usual_method(run: SimulatedTrials, outcome: str) -> str:
+    """Return the method by which an outcome is ranked by default: where drivers move together,
+    shares of what each explains alone overlap, and contributions do not. These need a value in the
+    base case, from which they start, and the functions of the model.
     """
-    together = any(len(group.names) > 1 for group in run.program.groups)
-    return "contributions" if together and not run.program.recorded else "rank"
+    if not move_together(run) or run.program.recorded:
+        return "rank"
+    base = np.asarray(run.base[outcome], dtype=np.float64)
+    return "contributions" if np.isfinite(base).all() else "rank"
+
+
+def move_together(run: SimulatedTrials) -> bool:
+    """Return whether some drivers move together: by a correlation, or since one of them is a
+    parameter of another.
+    """
+    drivers = run.program.drivers
+    return any(len(group.names) > 1 for group in run.program.groups) or any(
+        isinstance(driver, DependentDriver)
+        and not drivers.keys().isdisjoint(run.program.ancestors([name]) - {name})
+        for name, driver in drivers.items()
+    )
 
 
 def column_kind(method: str, column: str) -> str:
@@ -74,4 +92,5 @@ def sensitivity(
     """Return the table of a method; raises ParameterError for an unknown method or option."""
     function = METHODS.find(method)
     check_options(f"sensitivity by {method}", function, options)
-    return function(run, outcome, by_period, **options)
+    with np.errstate(all="ignore"):  # of infinite values, and of values too large to be squared
+        return function(run, outcome, by_period, **options)

@@ -21,6 +21,7 @@ from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome, work_o
 from kindynos.results.trials import SimulatedTrials
 from kindynos.sampling.streams import stream
 
+LARGEST_SQUARED = 1e100  # from which on squares of values, and of their squares, overflow
 GROUPS = 20  # of blocks, of which one at a time is left out
 FEWEST = 200  # trials below which no error is given
 MOST_EXCHANGED = 16_384  # trials that are worked out again with drivers exchanged
@@ -133,6 +134,9 @@ def first_order_share(
     """
     if len(outcome) < 3:
         return Estimate(0.0)
+    largest = float(np.abs(outcome).max())
+    if LARGEST_SQUARED < largest < np.inf:
+        outcome = outcome / largest
     centre = float(np.average(outcome, weights=weights))
     spread = float(np.average((outcome - centre) ** 2, weights=weights))
     rounding = (1e-12 * float(np.abs(outcome).max(initial=0.0))) ** 2  # of equal values
