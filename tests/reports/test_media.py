@@ -144,7 +144,8 @@ class Media(unittest.TestCase):
                     printed = number(shown)
                     plain = shown.endswith("%") or "percentile" in words or words == "skewness"
                     scale = 1 if plain else times
-                    close = 0.0051 * max(abs(value * scale), 1e-3)
+                    decimals = len(shown.removesuffix(" %").partition(".")[2])
+                    close = max(0.0051 * abs(value * scale), 0.51 * 10.0**-decimals)
                     self.assertAlmostEqual(printed, value * scale, delta=close, msg=(line, value))
                     numbers = [
                         row[1]
