@@ -27,8 +27,8 @@ def profit(fleet: Fleet) -> float:
     """Return the yearly profit in EUR: passengers are what the market wants, or what the seats
     hold.
     """
-    wanted = fleet.market * (fleet.fare / fleet.reference) ** fleet.elasticity
-    carried = min(wanted, 0.85 * fleet.ferries * fleet.seats * fleet.crossings)
+    market = fleet.market * (fleet.fare / fleet.reference) ** fleet.elasticity
+    carried = min(market, 0.85 * fleet.ferries * fleet.seats * fleet.crossings)
     return carried * fleet.fare - fleet.ferries * fleet.cost
 
 

@@ -27,7 +27,7 @@ def main() -> None:
     )
     models = {"as fitted": model(process, False), "uncertain": model(process, True)}
     runs = {
-        name: one.simulate(TRIALS, seed=SEED, keep=["passengers"]) for name, one in models.items()
+        name: item.simulate(TRIALS, seed=SEED, keep=["passengers"]) for name, item in models.items()
     }
     for name, run in runs.items():
         median = run["median_month"]

@@ -37,10 +37,10 @@ def product(matrix: Any, columns: Any, ordered: bool = False) -> Floats:
     filled = [np.flatnonzero(column) for column in matrix.T]
     for begin in range(0, columns.shape[1], CHUNK):
         cut = slice(begin, begin + CHUNK)
-        part = total[:, cut]
-        np.multiply(matrix[:, :1], columns[:1, cut], out=part)
-        for place in range(1, matrix.shape[1]):
+        piece = total[:, cut]
+        np.multiply(matrix[:, :1], columns[:1, cut], out=piece)
+        for position in range(1, matrix.shape[1]):
             # above its first number, as of a triangular matrix, a column adds nothing
-            first = filled[place][0] if len(filled[place]) else len(matrix)
-            part[first:] += matrix[first:, place : place + 1] * columns[place, cut]
+            first = filled[position][0] if len(filled[position]) else len(matrix)
+            piece[first:] += matrix[first:, position : position + 1] * columns[position, cut]
     return total

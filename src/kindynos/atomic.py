@@ -43,23 +43,23 @@ def replacing(path: Path) -> Iterator[Path]:
     """
     target = _target(path)
     made = _first_missing(target.parent)
-    part = _temporary(target.parent)
+    temporary = _temporary(target.parent)
     finished = False
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
         _clear_leftovers(target.parent)
-        _unfinished[part] = made
-        yield part
-        _settle(part)
+        _unfinished[temporary] = made
+        yield temporary
+        _settle(temporary)
         with _uninterrupted():
-            _move([(part, target)])
+            _move([(temporary, target)])
             finished = True
     except (OSError, UnicodeError) as error:
         raise _unwritable(path, error) from None
     finally:
-        _unfinished.pop(part, None)
+        _unfinished.pop(temporary, None)
         with suppress(OSError, UnicodeError):
-            part.unlink(missing_ok=True)
+            temporary.unlink(missing_ok=True)
         if not finished and made is not None:
             _remove_empty(target.parent, made)
 
@@ -87,9 +87,9 @@ def staged(folder: Path) -> Iterator[Path]:
     try:
         yield stage
         parts = sorted(stage.iterdir())
-        moves = [(part, _target(folder / part.name)) for part in parts]
-        for part in parts:
-            _settle(part)
+        moves = [(piece, _target(folder / piece.name)) for piece in parts]
+        for piece in parts:
+            _settle(piece)
         with _uninterrupted():
             _move(moves)
             finished = True
@@ -105,26 +105,26 @@ def staged(folder: Path) -> Iterator[Path]:
 def _move(moves: list[tuple[Path, Path]]) -> None:
     """Move files to their places, all or none; raises FileError for one that cannot be."""
     kept: list[tuple[Path, Path]] = []  # what was replaced, and its place
-    moved: list[Path] = []
+    rows: list[Path] = []
     try:
-        for part, target in moves:
+        for piece, target in moves:
             try:
                 if target.exists():
-                    os.chmod(part, stat.S_IMODE(target.stat().st_mode))
-                    kept.append((part.with_name(f"{part.name}.old"), target))
+                    os.chmod(piece, stat.S_IMODE(target.stat().st_mode))
+                    kept.append((piece.with_name(f"{piece.name}.old"), target))
                     os.replace(target, kept[-1][0])
-                os.replace(part, target)
-                moved.append(target)
+                os.replace(piece, target)
+                rows.append(target)
             except OSError as error:
                 raise _unwritable(target, error) from None
     except FileError:
-        for target in moved:
+        for target in rows:
             target.unlink(missing_ok=True)
         for old, target in kept:
             with suppress(FileNotFoundError):
                 os.replace(old, target)
         raise
-    _written.extend(moved)
+    _written.extend(rows)
     for old, _ in kept:
         with suppress(OSError):
             old.unlink(missing_ok=True)
@@ -144,8 +144,8 @@ def _uninterrupted() -> Iterator[None]:
     try:
         yield
     finally:
-        for held, handler in before.items():
-            signal.signal(held, signal.SIG_DFL if handler is None else handler)
+        for kept_values, handler in before.items():
+            signal.signal(kept_values, signal.SIG_DFL if handler is None else handler)
         for number, _ in came[:1]:
             signal.raise_signal(number)
 
@@ -166,8 +166,8 @@ def check_writable(path: Path) -> None:
     """Raise FileError where ``replacing`` could not write; for the time before work that would be
     lost.
     """
-    with suppress(_TrialEndError), replacing(path) as part:
-        part.touch()
+    with suppress(_TrialEndError), replacing(path) as temporary:
+        temporary.touch()
         raise _TrialEndError
 
 

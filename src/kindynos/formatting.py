@@ -53,10 +53,10 @@ def _coarser(value: float, step: float | None) -> float | None:
     most = MOST_DIGITS.get()
     if most is None or value == 0 or not math.isfinite(value):
         return step
-    wanted = 10.0 ** (math.floor(math.log10(abs(value))) - most + 1)
+    floor = 10.0 ** (math.floor(math.log10(abs(value))) - most + 1)
     if step is None and (most >= 4 or value == int(value)):
-        return step if most >= 4 else wanted if abs(value) >= 10**most else None
-    return wanted if step is None else max(step, wanted)
+        return step if most >= 4 else floor if abs(value) >= 10**most else None
+    return floor if step is None else max(step, floor)
 
 
 def number(value: float, step: float | None = None, before: str = "") -> Cell:
@@ -284,8 +284,8 @@ def share_decimals(errors: Iterable[float]) -> int:
     >>> share_decimals([0.008]), share_decimals([0.0002, math.nan]), share_decimals([0.0])
     (1, 2, 1)
     """
-    known = [error for error in errors if error > SMALLEST_SHARE]
-    enough = (k for k in (1, 2) if not known or min(known) >= 0.5 * 10.0 ** (-2 - k))
+    values = [error for error in errors if error > SMALLEST_SHARE]
+    enough = (k for k in (1, 2) if not values or min(values) >= 0.5 * 10.0 ** (-2 - k))
     return _fewer(next(enough, 3))
 
 

@@ -49,10 +49,10 @@ def shown(value: object) -> str:
 
 def finite(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be one finite number."""
-    found = number(name, value)
-    if not math.isfinite(found):
-        raise invalid_argument(name, "a finite number", found)
-    return found
+    answer = number(name, value)
+    if not math.isfinite(answer):
+        raise invalid_argument(name, "a finite number", answer)
+    return answer
 
 
 def number(name: str, value: Any) -> float:
@@ -259,25 +259,25 @@ def check_call(function: Callable[..., Any], *arguments: Any, **named: Any) -> N
     or lacks.
     """
     all_of_them = signature(function).parameters.values()
-    known = [p for p in all_of_them if p.kind not in (p.VAR_POSITIONAL, p.VAR_KEYWORD)]
+    values = [p for p in all_of_them if p.kind not in (p.VAR_POSITIONAL, p.VAR_KEYWORD)]
     open_ended = {p.kind for p in all_of_them}
-    if known and known[0].name in ("self", "cls", "sample"):  # what the caller did not write
-        known, arguments = known[1:], arguments[1:]
-    by_place = [p.name for p in known if p.kind is not p.KEYWORD_ONLY]
+    if values and values[0].name in ("self", "cls", "sample"):  # what the caller did not write
+        values, arguments = values[1:], arguments[1:]
+    by_place = [p.name for p in values if p.kind is not p.KEYWORD_ONLY]
     usage = ", ".join(
         p.name + ("=" if p.kind is p.KEYWORD_ONLY or p.default is not p.empty else "")
-        for p in known
+        for p in values
     )
     for name in named:
-        if name not in [p.name for p in known] and Parameter.VAR_KEYWORD not in open_ended:
+        if name not in [p.name for p in values] and Parameter.VAR_KEYWORD not in open_ended:
             raise ParameterError(
-                f"takes no {name!r}", name=name, unknown=name, known=[p.name for p in known]
+                f"takes no {name!r}", name=name, unknown=name, known=[p.name for p in values]
             )
     if len(arguments) > len(by_place) and Parameter.VAR_POSITIONAL not in open_ended:
         count = f"{len(arguments)} argument{'' if len(arguments) == 1 else 's'} without a name"
         raise ParameterError(f"takes {usage or 'no arguments'}, and has {count}")
     missing = [
-        p.name for p in known[len(arguments) :] if p.default is p.empty and p.name not in named
+        p.name for p in values[len(arguments) :] if p.default is p.empty and p.name not in named
     ]
     if missing:
         raise ParameterError(f"lacks {missing[0]!r}; it takes {usage}", name=missing[0])
@@ -290,9 +290,9 @@ def flag(name: str, value: Any) -> bool:
 
 def one_of(name: str, value: Any, options: Iterable[str]) -> str:
     """Return ``value``; it must be one of ``options``."""
-    known = tuple(options)
-    if not isinstance(value, str) or value not in known:
-        raise invalid_argument(name, "one of " + ", ".join(map(repr, known)), value)
+    valid = tuple(options)
+    if not isinstance(value, str) or value not in valid:
+        raise invalid_argument(name, "one of " + ", ".join(map(repr, valid)), value)
     return str(value)
 
 
@@ -340,8 +340,12 @@ def checked(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer
     """
     placed = unwrap(function).__code__.co_argcount  # others are given by name alone
     rules = [
-        (place if place < placed else sys.maxsize, name, _ARGUMENTS[function.__annotations__[name]])
-        for place, name in enumerate(_parameters(function))
+        (
+            position if position < placed else sys.maxsize,
+            name,
+            _ARGUMENTS[function.__annotations__[name]],
+        )
+        for position, name in enumerate(_parameters(function))
         if function.__annotations__.get(name) in _ARGUMENTS
     ]
 
@@ -349,9 +353,9 @@ def checked(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer
     def call(*arguments: Any, **named: Any) -> Any:
         try:
             given = list(arguments)
-            for place, name, rule in rules:
-                if place < len(given):
-                    given[place] = rule(name, given[place])
+            for position, name, rule in rules:
+                if position < len(given):
+                    given[position] = rule(name, given[position])
                 elif name in named:
                     named[name] = rule(name, named[name])
             return function(*given, **named)
@@ -427,9 +431,9 @@ def above(limit: float) -> Rule:
     return check
 
 
-def known_name(what: str, value: Any, known: Iterable[str]) -> str:
+def known_name(what: str, value: Any, valid: Iterable[str]) -> str:
     """Return ``value``; it must be one of the known names of what it is."""
-    listed = list(known)
+    listed = list(valid)
     if not isinstance(value, str) or value not in listed:
         raise ParameterError(f"no {what} {value!r:.40}", unknown=str(value)[:40], known=listed)
     return value
@@ -442,6 +446,6 @@ def names_in(name: str, value: Any) -> list[Any]:
     if isinstance(value, np.ndarray):
         value = value.tolist()
     listed = list(value) if isinstance(value, Iterable) and not isinstance(value, Mapping) else []
-    if not listed or any(isinstance(one, list | dict | set) for one in listed):
+    if not listed or any(isinstance(item, list | dict | set) for item in listed):
         raise invalid_argument(name, "a name, or a list of them", value)
     return listed

@@ -237,6 +237,9 @@ class WholeFolders(Folder):
     @unittest.skipIf(sys.platform == "win32", "no such signal there")
     def test_an_interrupt_waits_until_all_files_are_there(self):
         real = os.replace
+        # a process in the background ignores the signal otherwise
+        before = signal.signal(signal.SIGINT, signal.default_int_handler)
+        self.addCleanup(signal.signal, signal.SIGINT, before)
 
         def interrupted(source, target):
             os.kill(os.getpid(), signal.SIGINT)

@@ -176,7 +176,7 @@ class InModels(Case):
 
     def test_a_balance_that_goes_below_zero_is_told(self):
         run = reserve().simulate(2000, seed=3, keep=["balance"])
-        description = run.notes("final")
+        description = run.warnings_of("final")
         below = np.count_nonzero((run["balance"].values[:-1] < 0).any(axis=0))
         self.assertEqual([description[text] for text in description if "below 0" in text], [below])
 

@@ -84,8 +84,8 @@ class Measures(Case):
         model.outcome("after", "terminal_value(hurdle, last(cash_flow), 0.05)")
         run = model.simulate(2000, seed=1)
         self.assertEqual(run["after"].n_failed, int((run["hurdle"].values <= 0.05).sum()))
-        self.assertEqual(list(run.notes("after").values()), [run["after"].n_failed])
-        self.assertIn("growth at or above the rate", next(iter(run.notes("after"))))
+        self.assertEqual(list(run.warnings_of("after").values()), [run["after"].n_failed])
+        self.assertIn("growth at or above the rate", next(iter(run.warnings_of("after"))))
 
     def test_every_measure_is_a_word_of_formulas(self):
         model = investment()

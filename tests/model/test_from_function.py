@@ -137,7 +137,7 @@ class OfFunctions(Case):
             self.assertAlmostEqual(result.n_failed / 2000, wanted, delta=0.005)
             np.testing.assert_array_equal(np.isnan(result.values), run["sold"].values > 12)
             self.assertEqual(
-                run.notes("sales"), {"ValueError: only # in stock, not #": result.n_failed}
+                run.warnings_of("sales"), {"ValueError: only # in stock, not #": result.n_failed}
             )
             number = int(np.argmax(run["sold"].values > 12))
             self.assertEqual(run.first_failed(), {"sales": f"trial {number}, first in 'sales'"})
@@ -156,7 +156,9 @@ class OfFunctions(Case):
         model.outcome(each_trial=True)(sales)
         run = model.simulate(500, seed=3)
         self.assertTrue(np.isnan(run["sales"].base))
-        self.assertEqual(run.notes("sales"), {"ValueError: no such day": run["sales"].n_failed})
+        self.assertEqual(
+            run.warnings_of("sales"), {"ValueError: no such day": run["sales"].n_failed}
+        )
         with self.fails("no such day"):
             model.base_case()
 

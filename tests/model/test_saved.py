@@ -177,7 +177,7 @@ class OtherRuns(Folder):
             saved.save(path)
             again = kd.open_run(path)
             self.assertEqual((again.size, again.partial), (saved.size, saved.partial))
-            self.assertEqual(again.notes("rate"), saved.notes("rate"))
+            self.assertEqual(again.warnings_of("rate"), saved.warnings_of("rate"))
             np.testing.assert_array_equal(again["net_value"].values, saved["net_value"].values)
             pd.testing.assert_frame_equal(again.trial(saved.size - 1), saved.trial(saved.size - 1))
 

@@ -29,8 +29,8 @@ class Slices(Case):
         for name in ("y", "rate_of_return", "value"):
             np.testing.assert_array_equal(whole[name].values, parts[name].values)
         for name in ("y", "rate_of_return"):
-            self.assertEqual(whole.notes(name), parts.notes(name))
-        self.assertTrue(whole.notes("rate_of_return"))
+            self.assertEqual(whole.warnings_of(name), parts.warnings_of(name))
+        self.assertTrue(whole.warnings_of("rate_of_return"))
 
     def test_progress_goes_on_over_the_slices_of_a_batch(self):
         model = kd.Model("slow", periods=10)

@@ -40,10 +40,10 @@ class BadTrials(Case):
         model.outcome("rate", "irr(flows, -100)")
         model.outcome("none", "irr(all_in, -100) if last > 0 else 0.5")
         run = model.simulate(1000, seed=1)
-        self.assertEqual(run.notes("rate"), {"several IRRs": 500})
+        self.assertEqual(run.warnings_of("rate"), {"several IRRs": 500})
         self.assertEqual(run["rate"].n_failed, 500)
         self.assertEqual(run.table().loc[("rate", "trials with several IRRs"), "value"], 500)
-        self.assertEqual(run.notes("none")["no IRR: flows all of one sign"], 500)
+        self.assertEqual(run.warnings_of("none")["no IRR: flows all of one sign"], 500)
 
     def test_infinity_is_no_failure(self):
         model = kd.Model("never")

@@ -202,7 +202,7 @@ def _flush() -> None:
 def _options() -> set[str]:
     """Return the names of the options of the command that was called, as Python has them."""
     context = click.Context(cli)
-    names = [word for word in sys.argv[1:] if word in cli.list_commands(context)]
+    names = [label for label in sys.argv[1:] if label in cli.list_commands(context)]
     command = cli.get_command(context, names[0]) if names else None
     if command is None:
         return set()
@@ -223,12 +223,12 @@ def on_command_line(message: str, options: Collection[str]) -> str:
     'say --chance 0.8 with --above or --below, not fare=4'
     """
 
-    def option(found: re.Match[str]) -> str:
-        name, value = found[1], found[2]
+    def option(answer: re.Match[str]) -> str:
+        name, value = answer[1], answer[2]
         return (
             f"--{name.replace('_', '-')}{' ' if value else ''}{value}"
             if name in options
-            else found[0]
+            else answer[0]
         )
 
     return re.sub(r"(?<![\w.\-])([a-z_]+)=([^\s,;)]*)", option, message)

@@ -229,15 +229,15 @@ def allocate(
     aim = {name: stated.pop(name) for name in ("maximize", "minimize")}
     risk = stated.pop("risk")
     options = _options(stated, members)
-    found = allocated(source, **aim, **options)
+    answer = allocated(source, **aim, **options)
     curve = frontier(source, risk, **{k: v for k, v in options.items() if k != "limits"})
     with Bar("resampling", "resampled histories") as progress:
-        sure = found.resampled(times, seed, progress=progress) if times else None
-    walked = None if span is None else found.walk_forward(span)
-    compared = None if found.today is None else found.compare(horizon, trials, seed)
+        sure = answer.resampled(times, seed, progress=progress) if times else None
+    walked = None if span is None else answer.walk_forward(span)
+    compared = None if answer.today is None else answer.compare(horizon, trials, seed)
     if save_holdings is not None:
-        _save(report.holdings_table(found), save_holdings)
-    finish(report.allocated(found, curve, compared, sure, walked), out, as_data)
+        _save(report.holdings_table(answer), save_holdings)
+    finish(report.allocated(answer, curve, compared, sure, walked), out, as_data)
     if save_holdings is not None and not as_data:
         click.echo(f"\nHoldings written to {save_holdings}")
 
@@ -246,8 +246,8 @@ def _save(table: Any, path: Path) -> None:
     from kindynos.atomic import replacing
 
     try:
-        with replacing(path) as part:
-            table.to_csv(part, index=False)
+        with replacing(path) as temporary:
+            table.to_csv(temporary, index=False)
     except OSError as error:
         raise FileError(f"cannot be written: {error.strerror or error}", file=str(path)) from None
 
@@ -303,7 +303,7 @@ def _named(option: str, text: str, number: bool = False) -> tuple[str, Any]:
 
 def _ends(option: str, text: str) -> tuple[float, float]:
     try:
-        low, high = (float(part) for part in text.split(":"))
+        low, high = (float(piece) for piece in text.split(":"))
     except ValueError:
         raise KindynosError(
             f"{option} {text}: say a low and a high end, such as 0.01:0.35"

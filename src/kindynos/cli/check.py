@@ -94,8 +94,8 @@ def _check_workbook(file: Path, cells: dict[str, Any], as_data: bool) -> bool:
         click.echo(f"The function {name} is not known; used in {row['cells']}.")
     drawn = book.random()
     if len(drawn):
-        one = len(drawn) == 1
-        count = "1 cell draws" if one else f"{len(drawn):,} cells draw"
+        valid = len(drawn) == 1
+        count = "1 cell draws" if valid else f"{len(drawn):,} cells draw"
         click.echo(f"{count}: {', '.join(drawn.index[:5])}{', ...' * (len(drawn) > 5)}.")
     click.echo("")
     if uncertain_sheet(book.contents) is None and not cells["outcomes"]:
@@ -111,8 +111,8 @@ def _write_model(model: Model, file: Path, write: Path) -> None:
     if write.resolve().parent != file.resolve().parent:
         raise FileError("must lie beside the workbook, which it names", file=str(write))
     check_writable(write)
-    with replacing(write) as part:
-        part.write_text(model.to_toml(), encoding="utf-8")
+    with replacing(write) as temporary:
+        temporary.write_text(model.to_toml(), encoding="utf-8")
     click.echo(f"Written: {write}\n")
 
 

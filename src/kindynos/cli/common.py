@@ -86,14 +86,16 @@ class Words(click.ParamType):  # type: ignore[type-arg]  # generic in some versi
         if isinstance(value, list):
             return value
         choices = self.choices
-        parts = [part.strip().replace(" ", "-") for part in str(value).split(",")]
+        parts = [piece.strip().replace(" ", "-") for piece in str(value).split(",")]
         parts = parts if self.many else [str(value).replace(" ", "-")]
-        for part in parts:
-            if part not in choices:
-                error = KindynosError(f"no {part!r} among its choices", unknown=part, known=choices)
+        for piece in parts:
+            if piece not in choices:
+                error = KindynosError(
+                    f"no {piece!r} among its choices", unknown=piece, known=choices
+                )
                 self.fail(str(error), param, ctx)
-        found = [part.replace("-", " ") for part in parts]
-        return found if self.many else found[0]
+        replaceds = [piece.replace("-", " ") for piece in parts]
+        return replaceds if self.many else replaceds[0]
 
     def get_metavar(self, param: click.Parameter, ctx: click.Context | None = None) -> str:
         """Return what help shows in place of a value."""
@@ -150,7 +152,7 @@ class Numbers(click.ParamType):  # type: ignore[type-arg]
         if isinstance(value, list):
             return value
         try:
-            return [raw_figure(part) for part in str(value).split(",")]
+            return [raw_figure(piece) for piece in str(value).split(",")]
         except ValueError:
             self.fail(
                 f"{value!r} is not numbers with commas between, such as {self.example}", param, ctx
@@ -465,14 +467,14 @@ def _split_dates(
 ) -> dict[str, dict[str, str]]:
     """Return ratios of splits by instrument and date."""
     example = "NAME=RATIO@DATE, such as ferry=2:1@2027-03-04"
-    found: dict[str, dict[str, str]] = {}
+    dates: dict[str, dict[str, str]] = {}
     for text in given:
         name, equals, ratio_and_date = text.rpartition("=")
         ratio, at, date = ratio_and_date.partition("@")
         if not (equals and at):
             raise click.BadParameter(f"{text}: say {example}", ctx, param)
-        found.setdefault(name.strip(), {})[date.strip()] = ratio.strip()
-    return found
+        dates.setdefault(name.strip(), {})[date.strip()] = ratio.strip()
+    return dates
 
 
 # the options of how a file of prices is laid out, and what its columns are
@@ -555,11 +557,11 @@ def _origin(report: Report, meta: Mapping[str, Any]) -> Any:
     seed = getattr(report.result, "seed", None)
     if seed is not None and "--seed" not in words and not any("--seed=" in w for w in words):
         words += ["--seed", str(seed)]
-    stated = sorted(context.command.params, key=lambda one: not isinstance(one, click.Argument))
-    values = [context.params.get(one.name or "") for one in stated]
-    values = [two for one in values for two in (one if isinstance(one, tuple) else (one,))]
-    given = [one for one in values if isinstance(one, Path)]
-    read = [*given, *(beside for one in given for beside in _named_in(one))]
+    stated = sorted(context.command.params, key=lambda value: not isinstance(value, click.Argument))
+    values = [context.params.get(value.name or "") for value in stated]
+    values = [two for value in values for two in (value if isinstance(value, tuple) else (value,))]
+    given = [value for value in values if isinstance(value, Path)]
+    read = [*given, *(beside for value in given for beside in _named_in(value))]
     return Origin(
         sources_of(read),
         shlex.join(words),
@@ -575,13 +577,13 @@ _ASIDE = ("--out", "--excel", "--save", "--author", "--note", "--out-decimal", "
 def _without_output(words: Sequence[str]) -> list[str]:
     """Return the words of a command without options that do not change its page."""
     kept, skip = [], False
-    for word in words:
+    for label in words:
         if skip:
             skip = False
-        elif word in _ASIDE:
+        elif label in _ASIDE:
             skip = True
-        elif word not in _SILENT and word.partition("=")[0] not in _ASIDE:
-            kept.append(word)
+        elif label not in _SILENT and label.partition("=")[0] not in _ASIDE:
+            kept.append(label)
     return kept
 
 
@@ -593,18 +595,18 @@ def _named_in(file: Path) -> Iterator[Path]:
         return
     waiting: list[Any] = [document]
     while waiting:
-        one = waiting.pop(0)
-        if isinstance(one, dict):
-            waiting += one.values()
-        elif isinstance(one, list):
-            waiting += one
+        item = waiting.pop(0)
+        if isinstance(item, dict):
+            waiting += item.values()
+        elif isinstance(item, list):
+            waiting += item
         elif (
-            isinstance(one, str)
-            and len(one) < 200
-            and Path(one).suffix
-            and (file.parent / one).is_file()
+            isinstance(item, str)
+            and len(item) < 200
+            and Path(item).suffix
+            and (file.parent / item).is_file()
         ):
-            yield file.parent / one
+            yield file.parent / item
 
 
 def _write_pages(report: Report, meta: Mapping[str, Any]) -> list[str]:
@@ -720,7 +722,7 @@ def changed(model: Model, changes: Sequence[str]) -> Model:
                 "one value per period"
             )
         try:
-            numbers = [float(part) for part in text.split(",")]
+            numbers = [float(piece) for piece in text.split(",")]
         except ValueError:
             raise KindynosError(
                 f"--set {change}: {text.strip()!r} is not a number, or one per period with commas "

@@ -134,9 +134,9 @@ def _treasury(folder: Path) -> None:
         f"  kindynos risk {prices} --holdings {holdings} --methods {','.join(RISK_METHODS)} "
         "--windows 250,all\n"
     )
-    held = read_portfolio(prices, holdings, None, "drop")
-    report = markets.risk(held, LEVELS, RISK_METHODS, (250, None), 1)
-    tested = held.backtest()
+    portfolio = read_portfolio(prices, holdings, None, "drop")
+    report = markets.risk(portfolio, LEVELS, RISK_METHODS, (250, None), 1)
+    tested = portfolio.backtest()
     with results_folder(folder) as stage:
         save_figure(stage / "treasury-risk.png", report.figures()["risk"])
         save_figure(stage / "treasury-backtest.png", lambda ax: backtest(tested, ax=ax))
@@ -169,10 +169,10 @@ def _best_weights(folder: Path) -> None:
         f"  kindynos allocate {prices} --holdings {holdings} --bounds {low:g}:{high:g} --limit "
         f"sd={sd:g} --horizon 60 --seed {SEED} --resampled 50\n"
     )
-    held = read_portfolio(prices, holdings, None, "drop")
-    best = allocate(held, bounds=(low, high), limits={"sd": sd})
+    portfolio = read_portfolio(prices, holdings, None, "drop")
+    best = allocate(portfolio, bounds=(low, high), limits={"sd": sd})
     curve, compared, sure = (
-        frontier(held, bounds=(low, high)),
+        frontier(portfolio, bounds=(low, high)),
         best.compare(60, seed=SEED),
         best.resampled(50, SEED),
     )

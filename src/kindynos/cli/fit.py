@@ -180,7 +180,7 @@ def fit(
             }
         )
     _check_driver(as_driver, uncertain)
-    wanted = _Wanted(
+    requested = _Wanted(
         TableFormat.checked(**layout, missing=missing),
         None if candidates is None else _names(candidates),
         criterion or ("aicc" if as_series else "aic"),
@@ -198,10 +198,10 @@ def fit(
             ahead,
             _Regressors([] if exog is None else _names(exog), trading_days, holidays),
             not no_rolling,
-            wanted,
+            requested,
         )
         if as_series
-        else _distributions(data, column, wanted)
+        else _distributions(data, column, requested)
     )
     if isinstance(answer, str):
         click.echo(answer)
@@ -254,18 +254,18 @@ class _Regressors:
     holidays: Path | None
 
     def joined(
-        self, values: pd.Series, known: pd.DataFrame | None, every: str | None, ahead: int | None
+        self, values: pd.Series, valid: pd.DataFrame | None, every: str | None, ahead: int | None
     ) -> pd.DataFrame | None:
         """Return all regressors of a series, those of its file ``known``; None without any."""
         from kindynos.fitting.calendar import calendar_regressors, holidays_in
 
         if not self.trading_days and self.holidays is None:
-            return known
+            return valid
         days = "working" if self.trading_days else "none"
         named = None if self.holidays is None else holidays_in(self.holidays)
-        count = max(CALENDAR_AHEAD, ahead or 0) if known is None else len(known) - len(values)
+        count = max(CALENDAR_AHEAD, ahead or 0) if valid is None else len(valid) - len(values)
         calendar = calendar_regressors(values, count, days, named, every=every)
-        return calendar if known is None else known.join(calendar)
+        return calendar if valid is None else valid.join(calendar)
 
 
 def _names(text: str) -> list[str]:
@@ -277,7 +277,7 @@ def _names(text: str) -> list[str]:
     return [name.strip() for name in re.split(r",(?![^(]*\))(?! )", text) if name.strip()]
 
 
-def _distributions(data: Path, column: str | None, wanted: _Wanted) -> Report | str:
+def _distributions(data: Path, column: str | None, requested: _Wanted) -> Report | str:
     """Return the ranking of distributions, or one of them as a driver's table."""
     import numpy as np
 
@@ -285,20 +285,20 @@ def _distributions(data: Path, column: str | None, wanted: _Wanted) -> Report | 
     from kindynos.fitting.records import values_and_notes
     from kindynos.model.writing import driver_table
 
-    values, notes = values_and_notes(data, column, wanted.layout)
-    known = values[~np.isnan(values)]
-    ranking: Ranking = fit_distributions(known, wanted.candidates, wanted.criterion)
-    chosen = ranking.best if wanted.show is None else ranking[wanted.show]
-    if wanted.as_driver is not None:
-        source = f"{chosen.fitted.description}, {data.name}"
+    values, notes = values_and_notes(data, column, requested.layout)
+    value = values[~np.isnan(values)]
+    ranking: Ranking = fit_distributions(value, requested.candidates, requested.criterion)
+    best = ranking.best if requested.show is None else ranking[requested.show]
+    if requested.as_driver is not None:
+        source = f"{best.fitted.description}, {data.name}"
         return driver_table(
-            wanted.as_driver, chosen.uncertain() if wanted.uncertain else chosen, source
+            requested.as_driver, best.uncertain() if requested.uncertain else best, source
         )
     from kindynos.reports import fits
 
     with Bar("bootstrap", SHARE) as progress:
         ranking._with_progress(lambda share: progress(round(100 * share), 100))
-    return fits.distributions(column or data.stem, ranking, chosen, notes)
+    return fits.distributions(column or data.stem, ranking, best, notes)
 
 
 def _processes(
@@ -310,38 +310,38 @@ def _processes(
     ahead: int | None,
     regressors: _Regressors,
     rolling: bool,
-    wanted: _Wanted,
+    requested: _Wanted,
 ) -> Report | str:
     """Return the ranking of processes, or one of them as a driver's table."""
     from kindynos.fitting.records import series_and_regressors
     from kindynos.fitting.series import fit_series
     from kindynos.model.writing import driver_table
 
-    values, known, notes = series_and_regressors(
-        data, column, dates, every, wanted.layout, regressors.columns
+    values, valid, notes = series_and_regressors(
+        data, column, dates, every, requested.layout, regressors.columns
     )
-    exog = regressors.joined(values, known, every, ahead)
+    exog = regressors.joined(values, valid, every, ahead)
     with Bar("fitting", SHARE) as progress:
         ranking: SeriesRanking = fit_series(
             values,
-            wanted.candidates,
+            requested.candidates,
             season,
-            wanted.criterion,
+            requested.criterion,
             every=every,
-            rolling=rolling and wanted.as_driver is None,
+            rolling=rolling and requested.as_driver is None,
             horizon=ahead,
             exog=exog,
             progress=lambda share: progress(round(100 * share), 100),
         )
-    chosen = ranking.names[0] if wanted.show is None else wanted.show
-    process = ranking[chosen]
-    if wanted.as_driver is not None:
+    show = ranking.names[0] if requested.show is None else requested.show
+    process = ranking[show]
+    if requested.as_driver is not None:
         assert process.fitted is not None
         source = f"{process.fitted.description}, {data.name}"
-        return driver_table(wanted.as_driver, process, source, wanted.uncertain)
+        return driver_table(requested.as_driver, process, source, requested.uncertain)
     from kindynos.reports import fits
 
     ahead_of = ranking.horizon if ahead is None else ahead
     if exog is not None and ahead is None:
         ahead_of = min(ahead_of, len(exog) - len(values))
-    return fits.series(str(values.name), ranking, chosen, ahead_of, SEED, notes)
+    return fits.series(str(values.name), ranking, show, ahead_of, SEED, notes)

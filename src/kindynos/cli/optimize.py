@@ -92,7 +92,7 @@ def optimize(
         decisions[name] = values
     model = read_model(file, changes)
     with Bar("searching", "evaluations") as progress:
-        found = model.optimize(
+        answer = model.optimize(
             decisions,
             maximize=maximize,
             minimize=minimize,
@@ -101,7 +101,7 @@ def optimize(
             **simulation,
             progress=progress,
         )
-    finish(optimum.optimum(found), out, as_data)
+    finish(optimum.optimum(answer), out, as_data)
 
 
 def _decision(text: str) -> tuple[str, tuple[float, float] | list[float]]:
@@ -112,7 +112,7 @@ def _decision(text: str) -> tuple[str, tuple[float, float] | list[float]]:
     if description.count(":") != 1:
         return read_values(text, "--vary")
     try:
-        low, high = (float(part) for part in description.split(":"))
+        low, high = (float(piece) for piece in description.split(":"))
     except ValueError:
         raise KindynosError(
             f"--vary {text}: say NAME=LOW:HIGH, such as fare=45:65, or NAME=1,2,3"

@@ -126,16 +126,16 @@ def paths(
     if any(level is not None and level <= 0 for level in (above, below)):
         raise KindynosError("--above and --below are prices above 0")
     fitted = _fitted(process, history, dt, no_mean, risk_neutral)
-    chosen = checked_seed(seed)
-    made = fitted.paths(periods, trials, chosen, dt, uncertain=uncertain)
-    ahead = outlook(fitted, made, history, dt, above, below, chosen, uncertain, spacing.unit)
+    selected = checked_seed(seed)
+    made = fitted.paths(periods, trials, selected, dt, uncertain=uncertain)
+    ahead = outlook(fitted, made, history, dt, above, below, selected, uncertain, spacing.unit)
     shown = report.paths(
         name,
         fitted,
         made,
         ahead,
         len(history),
-        chosen,
+        selected,
         spacing=spacing,
         prices=own,
         above=above,

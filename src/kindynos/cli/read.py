@@ -85,11 +85,13 @@ def read(
         raise KindynosError("--cuts are two numbers, and go with --against")
     units = {column: unit} if column is not None and unit is not None else None
     targets = {column: target} if column is not None and target is not None else None
-    found = read_trials(
+    trials = read_trials(
         file, units=units, weights=weights, targets=targets, order=order, missing=missing, **layout
     )
-    names = found.outcomes[:SHOWN] if column is None else [column]
-    chosen: tuple[float | None, float | None] = (None, None) if cuts is None else (cuts[0], cuts[1])
-    pair = None if column is None or against is None else found.joint(column, against, chosen)
-    ranking = None if column is None or against is not None else found.sensitivity(column)
-    finish(fits.trials(found, names, pair, ranking), out, as_data)
+    names = trials.outcomes[:SHOWN] if column is None else [column]
+    selected: tuple[float | None, float | None] = (
+        (None, None) if cuts is None else (cuts[0], cuts[1])
+    )
+    pair = None if column is None or against is None else trials.joint(column, against, selected)
+    ranking = None if column is None or against is not None else trials.sensitivity(column)
+    finish(fits.trials(trials, names, pair, ranking), out, as_data)

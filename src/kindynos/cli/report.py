@@ -62,5 +62,5 @@ def _run_of(path: Path, simulation: dict[str, Any]) -> Run:
             "there is no outcome to report on; state one under [outcomes]", file=str(path)
         )
     with Bar("simulating") as progress:
-        found: Run = model.simulate(**simulation, progress=progress)
-    return found
+        run: Run = model.simulate(**simulation, progress=progress)
+    return run

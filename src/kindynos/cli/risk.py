@@ -77,11 +77,11 @@ def read_portfolio(
     short = any(amount < 0 for amount in amounts.values())
     if stated.kind == "weight" and value is None:
         raise KindynosError(f"{holdings} has weights: say --value, the money invested")
-    wanted = [*amounts, *currency.values(), *beside]
+    rows = [*amounts, *currency.values(), *beside]
     given = dict(layout or {})
     given["changes"] = {**stated.changes, **given.get("changes", {})}
     try:
-        table = price_table(prices, missing, wanted, **given)
+        table = price_table(prices, missing, rows, **given)
         if stated.kind == "shares":
             return Portfolio(table, shares=amounts, short=short, currency=currency)
         if stated.kind == "amount":
@@ -108,20 +108,20 @@ def windows_of(text: str) -> list[int | str | None]:
     """Return windows: numbers of returns, dates, ``worst`` or ``all``; raises KindynosError for
     others.
     """
-    found: list[int | str | None] = []
-    for part in map(str.strip, text.split(",")):
-        if part == "all":
-            found.append(None)
-        elif part.isdigit():
-            found.append(int(part))
-        elif part == "worst" or ":" in part:
-            found.append(part)
+    windows: list[int | str | None] = []
+    for piece in map(str.strip, text.split(",")):
+        if piece == "all":
+            windows.append(None)
+        elif piece.isdigit():
+            windows.append(int(piece))
+        elif piece == "worst" or ":" in piece:
+            windows.append(piece)
         else:
             raise KindynosError(
                 f"--windows {text}: say numbers of returns, dates such as 2008-01-01:2009-06-30, "
                 "worst or all, with commas"
             )
-    return found
+    return windows
 
 
 def _asked(
@@ -148,9 +148,9 @@ def _asked(
 
 def _numbers(option: str, text: str) -> dict[str, float]:
     """Return numbers by name from ``NAME=NUMBER`` with commas between; per cent signs count."""
-    found = {}
-    for part in text.split(","):
-        name, equals, value = part.rpartition("=")  # a name may hold the sign
+    numbers = {}
+    for piece in text.split(","):
+        name, equals, value = piece.rpartition("=")  # a name may hold the sign
         try:
             per_cent = value.strip().endswith("%")
             number = float(value.strip().removesuffix("%")) / (100 if per_cent else 1)
@@ -158,8 +158,8 @@ def _numbers(option: str, text: str) -> dict[str, float]:
             equals = ""
         if not equals:
             raise KindynosError(f"{option} {text}: say NAME=NUMBER, such as shipyard=-0.2")
-        found[name.strip()] = number
-    return found
+        numbers[name.strip()] = number
+    return numbers
 
 
 @click.command()
@@ -290,20 +290,20 @@ def risk(
     asked = _asked(bought, shocks, scenarios, replays, unit)
     beside = [*([benchmark] if benchmark else []), *asked.what_if]
     beside += [name for shock in asked.shocks.values() for name in shock]
-    held = read_portfolio(prices, holdings, value, missing, beside, layout)
-    chosen = windows_of(windows)
+    portfolio = read_portfolio(prices, holdings, value, missing, beside, layout)
+    selected = windows_of(windows)
     options: dict[str, Any] = {"overlapping": overlapping}
     options |= {"volatility": volatility} if volatility else {}
-    table_asked = bool(whole or methods or volatility or overlapping or chosen != [None])
+    table_asked = bool(whole or methods or volatility or overlapping or selected != [None])
     with (
         Bar("simulating", SHARE) as progress,
         progress_listener(lambda share: progress(round(100 * share), 100)),
     ):
         report = markets.risk(
-            held,
+            portfolio,
             levels,
             methods,
-            chosen,
+            selected,
             horizon,
             benchmark,
             every,
@@ -377,11 +377,11 @@ def backtest(
     from kindynos.markets.holdings import read_profits
     from kindynos.reports import markets
 
-    held = read_portfolio(prices, holdings, value, missing, layout=layout)
+    portfolio = read_portfolio(prices, holdings, value, missing, layout=layout)
     profits = None if actual is None else read_profits(actual)
-    tested = held.backtest(method or "historical", window, level, every, profits)
+    tested = portfolio.backtest(method or "historical", window, level, every, profits)
     if method is None:
-        table = held.backtests(window, level, every, profits)
-        finish(markets.backtests(held, table, tested), out, as_data)
+        table = portfolio.backtests(window, level, every, profits)
+        finish(markets.backtests(portfolio, table, tested), out, as_data)
     else:
-        finish(markets.backtested(tested, held.prices), out, as_data)
+        finish(markets.backtested(tested, portfolio.prices), out, as_data)

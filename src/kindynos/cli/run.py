@@ -125,10 +125,10 @@ def run(
         check_savable(saved)
     asked = table_spec(percentiles, statistics, chances, model.compiled().outcomes)
     with Bar("simulating") as progress:
-        found = model.simulate(**simulation, progress=progress, keep=keep)
+        answer = model.simulate(**simulation, progress=progress, keep=keep)
     if saved is not None:
-        found.save(saved)
-    finish(run_report(found, asked), out, as_data, "parquet" if parquet else "csv")
+        answer.save(saved)
+    finish(run_report(answer, asked), out, as_data, "parquet" if parquet else "csv")
 
 
 def _summarized(
@@ -138,5 +138,5 @@ def _summarized(
     from kindynos.reports.summaries import summarized
 
     with Bar("simulating") as progress:
-        found = model.simulate(**simulation, progress=progress, store="summary", resume=resume)
-    return summarized(found, asked)
+        run = model.simulate(**simulation, progress=progress, store="summary", resume=resume)
+    return summarized(run, asked)

@@ -84,7 +84,7 @@ def solve(
 
     model = read_model(file, changes)
     with Bar("solving"):
-        found = model.solve(
+        solution = model.solve(
             name,
             outcome,
             within=within,
@@ -97,4 +97,4 @@ def solve(
             **simulation,
         )
 
-    finish(studies.goal(found), out, as_data)
+    finish(studies.goal(solution), out, as_data)

@@ -69,10 +69,10 @@ def sweep(
     model = read_model(file, changes)
     values: dict[str, list[float]] = {}
     for over in overs:
-        name, found = read_values(over)
+        name, answer = read_values(over)
         if name in values:
             raise KindynosError(f"--over {over}: {name} is varied already")
-        values[name] = found
+        values[name] = answer
     with Bar("sweeping", "points") as progress:
         swept = model.sweep(
             values, statistic=statistic, outcome=outcome, **simulation, progress=progress
@@ -90,8 +90,8 @@ def read_values(text: str, option: str = "--over") -> tuple[str, list[float]]:
         if not equals or not description.strip():
             raise ValueError
         if ":" not in description:
-            return name.strip(), [float(part) for part in description.split(",")]
-        low, high, step = (float(part) for part in description.split(":"))
+            return name.strip(), [float(piece) for piece in description.split(",")]
+        low, high, step = (float(piece) for piece in description.split(":"))
         if not (step > 0 and low <= high and (high - low) / step < 100_000):
             raise ValueError
     except ValueError:

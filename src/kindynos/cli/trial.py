@@ -83,8 +83,8 @@ def trial(
     if number is not None:
         sheets = pd.concat({number: run.trial(number)}, names=["trial"])
     elif at_percentile is not None:
-        found = run.nearest(name, at_percentile)
-        sheets = pd.concat({found.attrs["trial"]: found}, names=["trial"])
+        nearest = run.nearest(name, at_percentile)
+        sheets = pd.concat({nearest.attrs["trial"]: nearest}, names=["trial"])
     else:
         assert worst is not None
         sheets = run.worst(name, int(worst) if worst >= 1 else max(round(worst * run.size), 1))

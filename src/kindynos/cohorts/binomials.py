@@ -104,10 +104,10 @@ def _by_steps(u: Floats, n: Floats, p: Floats) -> Floats:
         third = (
             (1 - 6 * p * (1 - p)) * (z**3 - 3 * z) / 24 - lean**2 * (2 * z**3 - 5 * z) / 36 + z / 24
         )
-        found = n * p + sd * z + lean / 6 * (z * z - 1) + np.where(sd > 1, third / sd, 0.0)
-        fraction = np.abs(found - np.floor(found) - 0.5)
+        values = n * p + sd * z + lean / 6 * (z * z - 1) + np.where(sd > 1, third / sd, 0.0)
+        fraction = np.abs(values - np.floor(values) - 0.5)
         doubtful = ~((sd > WIDE) & (fraction > 0.01 + (2 + z**4) / (4 * variance)))
-    k = np.clip(np.ceil(found - 0.5), 0, n)
+    k = np.clip(np.ceil(values - 0.5), 0, n)
     where = np.flatnonzero(doubtful)
     if len(where):
         k[where] = _stepped(u[where], n[where], p[where], k[where])

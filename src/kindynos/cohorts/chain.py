@@ -35,24 +35,24 @@ def reach(chances: Floats) -> Any:
     """Return which states things can come to from which, ``(states, states)``, themselves
     included.
     """
-    found = np.eye(len(chances), dtype=bool) | (chances > 0)
+    matrix = np.eye(len(chances), dtype=bool) | (chances > 0)
     while True:  # twice as many moves each time
-        steps = found.astype(np.float32)
+        steps = matrix.astype(np.float32)
         further = steps @ steps > 0
-        if (further == found).all():
-            return found
-        found = further
+        if (further == matrix).all():
+            return matrix
+        matrix = further
 
 
 def reached_from(chances: Floats, begun: Sequence[int]) -> Any:
     """Return which states things can come to from some states, ``(states,)``, these included."""
-    found = np.zeros(len(chances), dtype=bool)
-    latest = found.copy()
+    reached = np.zeros(len(chances), dtype=bool)
+    latest = reached.copy()
     latest[list(begun)] = True
     while latest.any():
-        found |= latest
-        latest = (chances[latest] > 0).any(axis=0) & ~found
-    return found
+        reached |= latest
+        latest = (chances[latest] > 0).any(axis=0) & ~reached
+    return reached
 
 
 def closed_classes(chances: Floats) -> list[list[int]]:
@@ -61,8 +61,8 @@ def closed_classes(chances: Floats) -> list[list[int]]:
 
     count, labels = connected_components(chances > 0, connection="strong")
     members = [np.flatnonzero(labels == label) for label in range(count)]
-    closed = [one for one in members if not np.delete(chances[one], one, axis=1).any()]
-    return sorted(one.tolist() for one in closed)
+    closed = [member for member in members if not np.delete(chances[member], member, axis=1).any()]
+    return sorted(member.tolist() for member in closed)
 
 
 @checked
@@ -74,15 +74,15 @@ def steady_state(cohort: Cohort) -> pd.Series:
     classes = closed_classes(chances)
     if len(classes) > 1:
         named = " and ".join(
-            "{" + ", ".join(cohort.states[i] for i in one) + "}" for one in classes
+            "{" + ", ".join(cohort.states[i] for i in item) + "}" for item in classes
         )
         raise ParameterError(
             f"the long run depends on the start: nothing leaves {named}; see reaching()"
         )
     inside = classes[0]
-    part = chances[np.ix_(inside, inside)]
+    chance = chances[np.ix_(inside, inside)]
     size = len(inside)
-    equations = part.T - np.eye(size)
+    equations = chance.T - np.eye(size)
     equations[-1] = 1.0  # in place of the last, which follows from the others
     shares = np.linalg.solve(equations, np.r_[np.zeros(size - 1), 1.0])
     answer = np.zeros(len(chances))
@@ -110,20 +110,20 @@ def reaching(cohort: Cohort, state: str, periods: Count = 40) -> Reaching:
 
     known_name("state", state, cohort.states)
     chances = chances_of(cohort)
-    place, size = list(cohort.states).index(state), len(chances)
-    able = reached_from(chances.T, [place])
-    others = [i for i in range(size) if i != place and able[i]]
+    position, size = list(cohort.states).index(state), len(chances)
+    able = reached_from(chances.T, [position])
+    others = [i for i in range(size) if i != position and able[i]]
     chance, mean = np.zeros(size), np.full(size, np.nan)
-    chance[place], mean[place] = 1.0, 0.0
+    chance[position], mean[position] = 1.0, 0.0
     if others:
         inside = chances[np.ix_(others, others)]
         fundamental = np.linalg.inv(np.eye(len(others)) - inside)
-        ever = fundamental @ chances[others, place]
+        ever = fundamental @ chances[others, position]
         chance[others] = ever
         mean[others] = fundamental @ ever / ever  # of those that reach it
     absorbing = chances.copy()
-    absorbing[place] = np.eye(size)[place]
-    by, reached = np.empty((size, periods + 1)), np.eye(size)[place]
+    absorbing[position] = np.eye(size)[position]
+    by, reached = np.empty((size, periods + 1)), np.eye(size)[position]
     for t in range(periods + 1):
         by[:, t] = reached
         reached = absorbing @ reached
@@ -143,7 +143,7 @@ def time_in_states(cohort: Cohort) -> pd.DataFrame:
 
     chances = chances_of(cohort)
     size = len(chances)
-    lasting = sorted({i for one in closed_classes(chances) for i in one})
+    lasting = sorted({i for closed_class in closed_classes(chances) for i in closed_class})
     passing = [i for i in range(size) if i not in lasting]
     answer = np.zeros((size, size))
     if passing:
@@ -160,10 +160,10 @@ def findings(cohort: Cohort) -> list[str]:
     either = np.maximum.reduce(every)
     begun = {state for state, count in cohort.start.items() if count > 0} | set(cohort.arrivals)
     able = reached_from(either, [cohort.states.index(state) for state in begun])
-    found = []
+    rows = []
     for j, state in enumerate(cohort.states):
         if not able[j]:
-            found.append(f"nothing ever comes to {state!r}")
+            rows.append(f"nothing ever comes to {state!r}")
         if all(matrix[j, j] == 1 for matrix in every):
-            found.append(f"nothing leaves {state!r}")
-    return found
+            rows.append(f"nothing leaves {state!r}")
+    return rows

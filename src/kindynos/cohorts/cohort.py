@@ -46,7 +46,7 @@ def ways_of(matrix: Sequence[Sequence[Any]]) -> list[list[Way]]:
     """Return the ways out of each state that have a chance; those without one have a number too, so
     that a chance which becomes 0 leaves the draws of the others as they were.
     """
-    found: list[list[Way]] = []
+    ways: list[list[Way]] = []
     for i, row in enumerate(matrix):
         begin = i * (len(row) - 1)
         places = (
@@ -54,8 +54,8 @@ def ways_of(matrix: Sequence[Sequence[Any]]) -> list[list[Way]]:
             for j, chance in enumerate(row)
             if j != i and not (isinstance(chance, float) and chance == 0)
         )
-        found.append([(begin + j - (j > i), j, chance) for j, chance in places])
-    return found
+        ways.append([(begin + j - (j > i), j, chance) for j, chance in places])
+    return ways
 
 
 @checked_init
@@ -116,7 +116,7 @@ class Cohort(Inline):
     @cached_property
     def names(self) -> list[str]:
         """The quantities that its chances are calculated from."""
-        found = {
+        answer = {
             name
             for rows in self._every
             for row in rows
@@ -125,7 +125,7 @@ class Cohort(Inline):
             for name in names_in(e)
         }
         return sorted(
-            found
+            answer
             | {
                 flow
                 for flows in (self.arrivals, self.departures)
@@ -173,32 +173,32 @@ class Cohort(Inline):
 
         Raises ParameterError for a chance outside 0 to 1, with its row.
         """
-        known = dict(values or {})
+        valid = dict(values or {})
         for name in self.names:
-            if name not in known:
+            if name not in valid:
                 raise ParameterError(f"it needs {name}; add it to a model, which knows it")
         if not self.names:
             return self._constant
         return [
             [
-                [self._chance(e, known, i, j) for j, e in enumerate(row)]
+                [self._chance(e, valid, i, j) for j, e in enumerate(row)]
                 for i, row in enumerate(rows)
             ]
             for rows in self._every
         ]
 
-    def _chance(self, entry: Any, known: Mapping[str, Any], i: int, j: int) -> Any:
+    def _chance(self, entry: Any, valid: Mapping[str, Any], i: int, j: int) -> Any:
         if not isinstance(entry, str):
             return entry
-        found = worked_out(entry, known)
-        low, high = float(np.min(found)), float(np.max(found))
+        answer = worked_out(entry, valid)
+        low, high = float(np.min(answer)), float(np.max(answer))
         if low < -1e-9 or high > 1 + 1e-9 or not np.isfinite([low, high]).all():
             bad = low if low < 0 else high
             raise ParameterError(
                 f"row {self.states[i]!r} to {self.states[j]!r}: {entry} is {bad:.4g} in some "
                 "trial; a chance is from 0 to 1"
             )
-        return np.clip(found, 0.0, 1.0)
+        return np.clip(answer, 0.0, 1.0)
 
     @checked
     def array(self, period: int = 0) -> Floats:
@@ -300,8 +300,8 @@ class Cohort(Inline):
         """Return the counts of one period after the departures."""
         here = counts.copy()
         for state, flow in departures.items():
-            place = self.states.index(state)
-            here[place] = np.maximum(here[place] - flow_at(flow, t), 0.0)
+            index = self.states.index(state)
+            here[index] = np.maximum(here[index] - flow_at(flow, t), 0.0)
         return here
 
     def _leave(
@@ -349,8 +349,8 @@ class Cohort(Inline):
 
         self._check_periods(periods)
         self._check_memory(periods, 1)
-        found, _ = self._expected_at(periods, 1, self._matrices())
-        return pd.DataFrame(found[..., 0], index=list(self.states), columns=range(periods + 1))
+        answer, _ = self._expected_at(periods, 1, self._matrices())
+        return pd.DataFrame(answer[..., 0], index=list(self.states), columns=range(periods + 1))
 
     def _expected_at(
         self, periods: int, trials: int, chances: list[list[list[Any]]], flows: Flows | None = None
@@ -368,9 +368,9 @@ class Cohort(Inline):
             for i, out in enumerate(ways[t] if len(ways) > 1 else ways[0]):
                 counts[i, t + 1] += here[i] * matrix[i][i]
                 for _, j, chance in out:
-                    moved = here[i] * chance
-                    counts[j, t + 1] += moved
-                    moves.setdefault((i, j), np.zeros((periods, trials)))[t] = moved
+                    shifted = here[i] * chance
+                    counts[j, t + 1] += shifted
+                    moves.setdefault((i, j), np.zeros((periods, trials)))[t] = shifted
             for state, flow in arrivals.items():
                 counts[self.states.index(state), t + 1] += flow_at(flow, t)
         return counts, moves
@@ -398,8 +398,8 @@ class Cohort(Inline):
             groups += [
                 (t + 1, self.states.index(state), float(flow_at(flow, t))) for t in range(period)
             ]
-        for begin, place, number in groups:
-            shares = np.eye(size)[place]
+        for begin, position, number in groups:
+            shares = np.eye(size)[position]
             for t in range(begin, period):
                 shares = shares @ self.array(t)
             total += number * (np.diag(shares) - np.outer(shares, shares))
@@ -466,7 +466,7 @@ class Cohort(Inline):
         >>> dock.by_age("in dock", [{}, {"sailing": 1.0}]).expected(2).loc["sailing"].tolist()
         [0.0, 0.0, 2.0]
         """
-        known = place_of(self.states, state)
+        valid = place_of(self.states, state)
         if self.periods is not None or self.names:
             raise ParameterError("needs chances that are numbers, alike in all periods")
         if not isinstance(leaving, list | tuple) or not leaving:
@@ -479,7 +479,7 @@ class Cohort(Inline):
         for i, name in enumerate(self.states):
             if name != state:
                 table[name] = {
-                    (fresh[0] if j == known else self.states[j]): float(old[i, j])
+                    (fresh[0] if j == valid else self.states[j]): float(old[i, j])
                     for j in range(len(old))
                 }
         for age, row in enumerate(ages):

@@ -62,7 +62,7 @@ class FittedChances:
         ]
         totals = [sum(row) for row in parts]
         return [
-            [part / total if np.ndim(total) else float(i == j) for j, part in enumerate(row)]
+            [piece / total if np.ndim(total) else float(i == j) for j, piece in enumerate(row)]
             for i, (row, total) in enumerate(zip(parts, totals, strict=True))
         ]
 
@@ -105,8 +105,8 @@ def fit(kind: type[Cohort], moves: Any, start: Any = None, **options: Any) -> Co
             f"{kind.__name__}.fit: {pairs} not counted as moves, since dates in between are missing"
         )
         warnings.warn(text, DataWarning, stacklevel=3)
-    found = FittedChances(counts, errors, _change_test(by_date), left_out)
-    object.__setattr__(made, "fitted", found)
+    fitted_chances = FittedChances(counts, errors, _change_test(by_date), left_out)
+    object.__setattr__(made, "fitted", fitted_chances)
     return made
 
 
@@ -123,8 +123,8 @@ def _from_counts(moves: Any) -> tuple[list[str], Floats]:
                 f"moves must be counts from state to state, not {moves!r:.60}"
             ) from None
     states = list(dict.fromkeys([*map(str, table.index), *map(str, table.columns)]))
-    found = table.reindex(index=states, columns=states).fillna(0.0)
-    counts = array_of("moves", found.to_numpy())
+    filled = table.reindex(index=states, columns=states).fillna(0.0)
+    counts = array_of("moves", filled.to_numpy())
     if counts.ndim != 2 or not np.isfinite(counts).all() or (counts < 0).any():
         raise ParameterError("moves must be counts from 0 up")
     return states, counts[None]
@@ -147,17 +147,17 @@ def _from_records(table: Any) -> tuple[list[str], Floats, dict[str, int], int]:
     dates = sorted(named["date"].unique())
     things = ordered.groupby("thing", sort=False)
     before, earlier = things["state"].shift(), things["date"].shift()
-    moved = ordered.assign(before=before, earlier=earlier).dropna(subset="before")
+    valid = ordered.assign(before=before, earlier=earlier).dropna(subset="before")
     codes = pd.Index(states)
     by_date = np.zeros((max(len(dates), 1), len(states), len(states)))
     periods = _periods(dates)
-    at = {date: place for place, date in enumerate(dates)}
-    places, previous = (moved[name].map(at).to_numpy() for name in ("date", "earlier"))
+    at = {date: position for position, date in enumerate(dates)}
+    places, previous = (valid[name].map(at).to_numpy() for name in ("date", "earlier"))
     single = periods[places] - periods[previous] == 1
-    moved, places = moved[single], places[single]
+    valid, places = valid[single], places[single]
     np.add.at(
         by_date,
-        (places, codes.get_indexer(moved["before"]), codes.get_indexer(moved["state"])),
+        (places, codes.get_indexer(valid["before"]), codes.get_indexer(valid["state"])),
         1.0,
     )
     last = ordered.groupby("thing", sort=False)["state"].last().value_counts()
@@ -205,9 +205,9 @@ def _change_test(by_date: Floats) -> float:
         tables = random_table(table.sum(axis=1), table.sum(axis=0))
         size = max(CELLS // table.size, 1)
         for begin in range(0, PERMUTATIONS, size):
-            part = drawn[begin : begin + size]
-            cells = tables.rvs(len(part), random_state=generator)
-            part += xlogy(cells, cells).sum(axis=(1, 2))
+            piece = drawn[begin : begin + size]
+            cells = tables.rvs(len(piece), random_state=generator)
+            piece += xlogy(cells, cells).sum(axis=(1, 2))
     if not tested:
         return float("nan")
     as_large = drawn >= seen - 1e-9 * abs(seen)

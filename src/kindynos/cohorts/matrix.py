@@ -31,8 +31,8 @@ def read_rows(states: Sequence[str], stated: Any, remainder_state: Any) -> Rows 
         and (isinstance(stated[0], Mapping) or hasattr(stated[0], "loc"))
     ):
         return tuple(
-            _checked(states, _from_table(states, one), remainder_state, place)
-            for place, one in enumerate(stated)
+            _checked(states, _from_table(states, item), remainder_state, position)
+            for position, item in enumerate(stated)
         )
     if (
         isinstance(stated, list | tuple)
@@ -41,13 +41,13 @@ def read_rows(states: Sequence[str], stated: Any, remainder_state: Any) -> Rows 
         and _has_text(stated)
     ):
         return _checked(states, _square(states, [list(row) for row in stated]), remainder_state)
-    found = array_of("transition", stated)
-    if found.ndim == 3:
+    array = array_of("transition", stated)
+    if array.ndim == 3:
         return tuple(
-            _checked(states, _square(states, one.tolist()), remainder_state, place)
-            for place, one in enumerate(found)
+            _checked(states, _square(states, item.tolist()), remainder_state, position)
+            for position, item in enumerate(array)
         )
-    return _checked(states, _square(states, found.tolist()), remainder_state)
+    return _checked(states, _square(states, array.tolist()), remainder_state)
 
 
 def _has_text(stated: Any) -> bool:
@@ -77,16 +77,16 @@ def _from_table(states: Sequence[str], stated: Any) -> list[list[Any]]:
         else stated
     )
     rows: list[list[Any]] = []
-    places = {state: place for place, state in enumerate(states)}
+    places = {state: position for position, state in enumerate(states)}
     for name in table:
         if name not in places:
             raise ParameterError(
                 f"transition has a row for {name!r}", unknown=str(name), known=states
             )
-    for place, name in enumerate(states):
+    for position, name in enumerate(states):
         row: list[Any] = [0.0] * len(states)
         if name not in table:
-            row[place] = 1.0
+            row[position] = 1.0
         elif not isinstance(table[name], Mapping):
             raise ParameterError(f"row {name!r} must be chances by state, not {table[name]!r:.40}")
         else:
@@ -106,28 +106,28 @@ def _checked(
     """Return rows whose chances are right, with the state that takes the rest filled in."""
     when = "" if period is None else f" of period {period}"
     answer: list[tuple[Entry, ...]] = []
-    for place, row in enumerate(rows):
+    for position, row in enumerate(rows):
         entries = [
             0.0
             if type(entry) is float and entry == 0  # as most are, of many states
-            else _entry(f"row {states[place]!r}{when} to {states[i]!r}", entry)
+            else _entry(f"row {states[position]!r}{when} to {states[i]!r}", entry)
             for i, entry in enumerate(row)
         ]
-        absorbing = _remainder_state(states, remainder_state, states[place])
+        absorbing = _remainder_state(states, remainder_state, states[position])
         texts = any(isinstance(entry, str) for entry in entries)
         rest = None if absorbing is None else states.index(absorbing)
         if rest is not None and (entries[rest] == 0.0 or not texts):
             others = [entry for i, entry in enumerate(entries) if i != rest]
-            entries[rest] = _remainder(states[place], when, others)
+            entries[rest] = _remainder(states[position], when, others)
         elif texts:
             raise ParameterError(
-                f"row {states[place]!r}{when} has a chance that is calculated; name the state "
+                f"row {states[position]!r}{when} has a chance that is calculated; name the state "
                 "that takes the rest: remainder_state="
             )
         elif abs(sum(float(entry) for entry in entries) - 1) > CLOSE:
             total = sum(float(entry) for entry in entries)
             raise ParameterError(
-                f"row {states[place]!r}{when} adds up to {total:.6g}; it must add up to 1, or "
+                f"row {states[position]!r}{when} adds up to {total:.6g}; it must add up to 1, or "
                 "say remainder_state="
             )
         answer.append(tuple(entries))
@@ -136,13 +136,13 @@ def _checked(
 
 def _remainder(state: str, when: str, others: list[Entry]) -> Entry:
     texts = [entry for entry in others if isinstance(entry, str)]
-    known = sum(entry for entry in others if not isinstance(entry, str))
-    if known > 1 + CLOSE:
+    total = sum(entry for entry in others if not isinstance(entry, str))
+    if total > 1 + CLOSE:
         raise ParameterError(
-            f"row {state!r}{when} adds up to {known:.6g} already, without the state that takes "
+            f"row {state!r}{when} adds up to {total:.6g} already, without the state that takes "
             "the rest"
         )
-    left = max(1 - known, 0.0)
+    left = max(1 - total, 0.0)
     return " - ".join([repr(left), *(f"({text})" for text in texts)]) if texts else left
 
 

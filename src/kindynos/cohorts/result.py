@@ -94,21 +94,23 @@ class CohortResult(Reported):
 
         if check_integer("trial", trial, least=0) >= self.trials:
             raise ParameterError(f"trial must be from 0 to {self.trials - 1}, not {trial}")
-        block, place = divmod(trial, BLOCK)
+        block, position = divmod(trial, BLOCK)
         size = min(BLOCK, self.trials - block * BLOCK)
         scores = np.maximum(
             stream(self.seed, "cohort", block).random((self.periods, size)), 2.0**-54
         )
-        found: dict[tuple[int, int], Floats] = {}
+        by_name: dict[tuple[int, int], Floats] = {}
         self.cohort._evolve(
-            np.ascontiguousarray(scores[:, place : place + 1]), self.cohort._matrices(), found
+            np.ascontiguousarray(scores[:, position : position + 1]),
+            self.cohort._matrices(),
+            by_name,
         )
         states = self.cohort.states
         rows = {
             f"{states[i]} -> {states[j]}": np.concatenate(
                 [counts[:, 0], np.zeros(self.periods - len(counts))]
             )
-            for (i, j), counts in sorted(found.items())
+            for (i, j), counts in sorted(by_name.items())
         }
         table = pd.DataFrame.from_dict(
             rows, orient="index", columns=range(1, self.periods + 1)
@@ -154,8 +156,8 @@ class CohortResult(Reported):
 
 def simulate(cohort: Cohort, periods: int, trials: int = 10_000, seed: Seed = None) -> CohortResult:
     """Return simulated counts; see ``Cohort.simulate``."""
-    chosen = checked_seed(seed)
-    return CohortResult(cohort, cohort.counts(periods, trials, chosen), chosen)
+    selected = checked_seed(seed)
+    return CohortResult(cohort, cohort.counts(periods, trials, selected), selected)
 
 
 @checked
@@ -196,10 +198,10 @@ def sensitivity(
                     for t in range(periods)
                 )
             )
-            moved = chances.copy()
-            moved[i, j] += change
-            moved[i, i] -= change
-            other = _with_chances(cohort, moved)
+            copied = chances.copy()
+            copied[i, j] += change
+            copied[i, i] -= change
+            other = _with_chances(cohort, copied)
             gap = other.counts(periods, trials, seed)[target, -1] - base
             effect = float(other.expected(periods).to_numpy()[target, -1] - expected[target, -1])
             error = Z * float(gap.std(ddof=1)) / math.sqrt(trials)

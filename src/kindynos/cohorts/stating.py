@@ -24,9 +24,9 @@ def read_states(states: Any) -> tuple[str, ...]:
     )
     if len(listed) < 2 or not all(isinstance(name, str) and name.strip() for name in listed):
         raise ParameterError(f"states must be at least two names, not {states!r:.60}")
-    for place, name in enumerate(listed):
+    for position, name in enumerate(listed):
         words("a state", name)
-        if name in listed[:place]:
+        if name in listed[:position]:
             raise ParameterError(f"the state {name!r} is there twice")
     return tuple(listed)
 
@@ -40,9 +40,9 @@ def read_by_state(
     name: str, given: Any, states: Sequence[str], counts: bool = False
 ) -> dict[str, float]:
     """Return numbers by state; with ``counts`` they must be whole and not too many."""
-    found = mapping(name, given, "numbers by state")
+    result = mapping(name, given, "numbers by state")
     answer = {}
-    for state, value in found.items():
+    for state, value in result.items():
         if state not in states:
             raise ParameterError(
                 f"{name} names no state {state!r:.40}", unknown=str(state), known=states
@@ -62,9 +62,9 @@ def read_by_state(
 
 def read_flows(name: str, given: Any, states: Sequence[str]) -> dict[str, Any]:
     """Return what comes or goes by state: a number, one per period, or the name of a quantity."""
-    found = {} if given is None else mapping(name, given, "numbers by state")
+    by_name = {} if given is None else mapping(name, given, "numbers by state")
     answer: dict[str, Any] = {}
-    for state, flow in found.items():
+    for state, flow in by_name.items():
         if state not in states:
             raise ParameterError(
                 f"{name} names no state {state!r:.40}", unknown=str(state), known=states
@@ -108,7 +108,7 @@ def read_costs(given: Any, states: Sequence[str]) -> dict[tuple[str, str], float
         parts = (
             move.split("->") if isinstance(move, str) else move if isinstance(move, tuple) else ()
         )
-        pair = tuple(part.strip() if isinstance(part, str) else part for part in parts)
+        pair = tuple(piece.strip() if isinstance(piece, str) else piece for piece in parts)
         if len(pair) != 2 or any(state not in states for state in pair) or pair[0] == pair[1]:
             raise ParameterError(f"cost: {move!r:.60} is not a move; write 'sailing -> in dock'")
         answer[pair[0], pair[1]] = finite(f"cost of {pair[0]} -> {pair[1]}", amount)

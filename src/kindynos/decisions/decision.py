@@ -112,21 +112,21 @@ class Decision:
                 )
 
     def _check_score(self) -> None:
-        known = [*self.criteria, *self.given]
+        rows = [*self.criteria, *self.given]
         for node in parse(self.score).walk():
-            if isinstance(node, Name) and node.name not in known:
-                raise ParameterError(f"score uses {node.name!r}", unknown=node.name, known=known)
+            if isinstance(node, Name) and node.name not in rows:
+                raise ParameterError(f"score uses {node.name!r}", unknown=node.name, known=rows)
             if not isinstance(node, Operation) or node.symbol not in ("+", "-"):
                 continue
             sides = [
-                part.name
-                for part in node.parts
-                if isinstance(part, Name) and part.name in self.criteria
+                piece.name
+                for piece in node.parts
+                if isinstance(piece, Name) and piece.name in self.criteria
             ]
             if len(sides) == 2 and len({self.criteria[side] for side in sides}) > 1:
-                one, two = (f"{side} ({self.criteria[side] or 'no unit'})" for side in sides)
+                item, two = (f"{side} ({self.criteria[side] or 'no unit'})" for side in sides)
                 raise ParameterError(
-                    f"score adds {one} to {two}; multiply one by what a unit of it is worth"
+                    f"score adds {item} to {two}; multiply one by what a unit of it is worth"
                 )
 
     @cached_property
@@ -137,36 +137,36 @@ class Decision:
     @cached_property
     def events(self) -> dict[str, Event]:
         """The events by name, in order."""
-        found: dict[str, Event] = {}
+        by_name: dict[str, Event] = {}
         for _, node in walk(self.root):
             if isinstance(node, Event):
-                found.setdefault(node.name, node)
-        return found
+                by_name.setdefault(node.name, node)
+        return by_name
 
     @cached_property
     def tests(self) -> dict[str, EventTest]:
         """The tests of events by name, in order."""
-        found: dict[str, EventTest] = {}
+        by_name: dict[str, EventTest] = {}
         for _, node in walk(self.root):
             if isinstance(node, EventTest):
-                found.setdefault(node.name, node)
-        return found
+                by_name.setdefault(node.name, node)
+        return by_name
 
     @cached_property
     def random(self) -> bool:
         """Whether some payoff or quantity is drawn, so that values are estimates."""
         amounts = [node.amount for _, node in walk(self.root) if isinstance(node, Payoff | Pay)]
         flat = [
-            part
+            piece
             for amount in amounts
-            for part in (amount.values() if isinstance(amount, dict) else (amount,))
+            for piece in (amount.values() if isinstance(amount, dict) else (amount,))
         ]
         drawn = any(isinstance(value, Distribution) for value in self.given.values())
         chances = [
             chance for event in self.events.values() for chance, _ in event.outcomes.values()
         ]
         return drawn or any(
-            isinstance(part, Distribution | Result | ModelOutcome) for part in (*flat, *chances)
+            isinstance(piece, Distribution | Result | ModelOutcome) for piece in (*flat, *chances)
         )
 
     @checked
@@ -295,7 +295,9 @@ class DecisionDraws:
     def _amount(self, amount: Any, where: str) -> Any:
         if isinstance(amount, dict):
             values = dict.fromkeys(self.decision.criteria, 0.0)
-            values |= {name: self._amount(part, f"{where} {name}") for name, part in amount.items()}
+            values |= {
+                name: self._amount(piece, f"{where} {name}") for name, piece in amount.items()
+            }
             return self._formula(self.decision.score, {**self.quantities, **values})
         if isinstance(amount, Distribution):
             return amount._quantile(scores_of(self.seed, f"payoff {where}", self.trials))
@@ -315,8 +317,8 @@ class DecisionDraws:
             {name: np.asarray(value, dtype=np.float64) for name, value in values.items()}, 0
         )
         with np.errstate(all="ignore"):
-            found = parse(text).evaluate(scope)
-        return found if np.ndim(found) else float(found)
+            answer = parse(text).evaluate(scope)
+        return answer if np.ndim(answer) else float(answer)
 
     def chances(self, event: Event) -> dict[str, Any]:
         """Return the chance of each outcome, a number or one per trial; raises ParameterError for
@@ -326,19 +328,19 @@ class DecisionDraws:
             return dict(self.seen[event.name])
         if event.name in self.fixed:
             return {name: self._picked(chance) for name, chance in self.fixed[event.name].items()}
-        found: dict[str, Any] = {}
+        by_name: dict[str, Any] = {}
         for name, (chance, _) in event.outcomes.items():
             if chance == REST:
                 continue
-            found[name] = (
+            by_name[name] = (
                 chance._quantile(scores_of(self.seed, f"chance {event.name} {name}", self.trials))
                 if isinstance(chance, Distribution)
                 else self._formula(chance, self.quantities)
                 if isinstance(chance, str)
                 else chance
             )
-        total = sum(found.values())
-        low = min((float(np.min(chance)) for chance in found.values()), default=0.0)
+        total = sum(by_name.values())
+        low = min((float(np.min(chance)) for chance in by_name.values()), default=0.0)
         if low < -1e-9 or float(np.max(total)) > 1 + 1e-9:
             raise ParameterError(
                 f"its chances are outside 0 to 1 in some trial: the lowest is {low:.4g}, and "
@@ -347,7 +349,7 @@ class DecisionDraws:
                 owner=f"event {event.name!r}",
             )
         return {
-            name: self._picked(found[name] if name in found else 1 - total)
+            name: self._picked(by_name[name] if name in by_name else 1 - total)
             for name in event.outcomes
         }
 

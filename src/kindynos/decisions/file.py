@@ -100,12 +100,12 @@ def _part(table: Any, where: str, folder: Path, criteria: bool) -> Any:
         node: Any = _amount(table["payoff"], where, folder)
     elif kinds == ["event"]:
         outcomes = {}
-        for name, one in _tables(table.get("outcomes", {})).items():
-            if not isinstance(one, Mapping) or "chance" not in one:
+        for name, item in _tables(table.get("outcomes", {})).items():
+            if not isinstance(item, Mapping) or "chance" not in item:
                 raise ParameterError(f"outcome {name!r} needs its chance", owner=where)
             outcomes[name] = (
-                _amount(one["chance"], where, folder),
-                _part(one, f"{where} {name}", folder, criteria),
+                _amount(item["chance"], where, folder),
+                _part(item, f"{where} {name}", folder, criteria),
             )
         node = Event(table["event"], outcomes)
     elif kinds == ["test"]:
@@ -114,7 +114,10 @@ def _part(table: Any, where: str, folder: Path, criteria: bool) -> Any:
         inner = _tables(table.get("alternatives", {}))
         node = Choice(
             table["choice"],
-            {name: _part(one, f"{where} {name}", folder, criteria) for name, one in inner.items()},
+            {
+                name: _part(item, f"{where} {name}", folder, criteria)
+                for name, item in inner.items()
+            },
         )
     return Pay(_amount(table["pay"], where, folder), node) if "pay" in table else node
 
@@ -134,8 +137,8 @@ def _test(table: Mapping[str, Any], where: str, folder: Path, criteria: bool) ->
         if missing:
             raise ParameterError(f"nothing follows the signal {missing[0]!r}", owner=where)
         then = {
-            signal: _part(one, f"{where} after {signal}", folder, criteria)
-            for signal, one in after.items()
+            signal: _part(item, f"{where} after {signal}", folder, criteria)
+            for signal, item in after.items()
         }
     return EventTest(table["test"], table["of"], table["signals"], then)
 

@@ -31,8 +31,8 @@ class Utility:
 
     def certainty_equivalent(self, values: Floats, weights: Floats | None = None) -> float:
         """Return the sure payoff that is as good as values with weights."""
-        found = np.asarray(self.of(values), dtype=np.float64)
-        return self.back(float(np.average(found, weights=weights)))
+        answer = np.asarray(self.of(values), dtype=np.float64)
+        return self.back(float(np.average(answer, weights=weights)))
 
 
 def exponential(risk_tolerance: float) -> Utility:
@@ -57,12 +57,12 @@ def increasing(function: Any, low: float, high: float) -> Utility:
     """
     grid = np.linspace(low, high, 201)
     try:
-        found = np.asarray(function(grid), dtype=np.float64)
+        answer = np.asarray(function(grid), dtype=np.float64)
     except Exception as error:
         raise ParameterError(
             f"the utility fails on an array: {type(error).__name__}: {error}"
         ) from None
-    if found.shape != grid.shape or not np.isfinite(found).all() or (np.diff(found) < 0).any():
+    if answer.shape != grid.shape or not np.isfinite(answer).all() or (np.diff(answer) < 0).any():
         raise ParameterError(
             "the utility must be an increasing, finite function of an array of payoffs"
         )
@@ -121,19 +121,19 @@ def pairwise_weights(comparisons: Mapping[tuple[str, str], float]) -> Weights:
             f"needs comparisons of 2 to {len(RANDOM_INDEX)} criteria, not {len(names)}"
         )
     matrix = np.ones((len(names), len(names)))
-    for i, one in enumerate(names):
+    for i, item in enumerate(names):
         for j, two in enumerate(names[:i]):
-            if (one, two) in given:
-                ratio = positive(f"{one} against {two}", given[one, two])
-            elif (two, one) in given:
-                ratio = 1 / positive(f"{two} against {one}", given[two, one])
+            if (item, two) in given:
+                ratio = positive(f"{item} against {two}", given[item, two])
+            elif (two, item) in given:
+                ratio = 1 / positive(f"{two} against {item}", given[two, item])
             else:
-                raise ParameterError(f"{one} and {two} are not compared")
+                raise ParameterError(f"{item} and {two} are not compared")
             matrix[i, j], matrix[j, i] = ratio, 1 / ratio
     values, vectors = np.linalg.eig(matrix)
-    place = int(np.argmax(values.real))
-    vector = np.abs(vectors[:, place].real)
+    position = int(np.argmax(values.real))
+    vector = np.abs(vectors[:, position].real)
     size = len(names)
-    index = (float(values[place].real) - size) / (size - 1) if size > 2 else 0.0
+    index = (float(values[position].real) - size) / (size - 1) if size > 2 else 0.0
     ratio = max(index, 0.0) / RANDOM_INDEX[size - 1] if size > 2 else 0.0
     return Weights(dict(zip(names, map(float, vector / vector.sum()), strict=True)), ratio)

@@ -85,30 +85,30 @@ class Rollback:
         best = None
         if isinstance(node, Payoff):
             total = self.sign * (paid + self.draws.amount(node.amount, where))
-            found: Any = self._end(total, weight)
+            end: Any = self._end(total, weight)
         elif isinstance(node, Event):
             chances = self.draws.chances(node)
             inner = [
                 (chances[name], self.roll(then, (*path, name), weight * chances[name], paid))
                 for name, (_, then) in node.outcomes.items()
             ]
-            found = (
+            end = (
                 sum(c * v for c, v in inner)
                 if self.by in CONSISTENT
                 else _joined([v for _, v in inner])
             )
         elif isinstance(node, EventTest):
-            found = self._test(node, path, weight, paid)
+            end = self._test(node, path, weight, paid)
         else:
-            best, found = self._choose(node, path, weight, paid)
+            best, end = self._choose(node, path, weight, paid)
         if self.record:
             kinds = {Payoff: "payoff", Event: "event", Choice: "choice", EventTest: "test"}
             kind = kinds[type(node)]
             name = getattr(node, "name", path[-1] if path else "")
             self.parts.append(
-                Node(path, kind, name, self.estimate(found, weight), float(np.mean(weight)), best)
+                Node(path, kind, name, self.estimate(end, weight), float(np.mean(weight)), best)
             )
-        return found
+        return end
 
     def _test(self, node: EventTest, path: Path, weight: Any, paid: Any) -> Any:
         """Return the value of a test: after each signal the event has the chances that it
@@ -119,8 +119,8 @@ class Rollback:
         inner = []
         for signal, (chance, after) in node.posterior(prior).items():
             self.draws = replace(before, seen={**before.seen, node.event: after})
-            found = self.roll(node.then[signal], (*path, signal), weight * chance, paid)
-            inner.append((chance, found))
+            roll = self.roll(node.then[signal], (*path, signal), weight * chance, paid)
+            inner.append((chance, roll))
         self.draws = before
         if self.by in CONSISTENT:
             return sum(chance * value for chance, value in inner)
@@ -142,13 +142,13 @@ class Rollback:
         if self.follow and path in self.policy:
             best = self.policy[path]
             return best, self.roll(node.alternatives[best], (*path, best), weight, paid)
-        found = {
+        by_name = {
             name: self.roll(then, (*path, name), weight, paid)
             for name, then in node.alternatives.items()
         }
-        best = max(found, key=lambda name: self.figure(found[name], weight))
+        best = max(by_name, key=lambda name: self.figure(by_name[name], weight))
         self.policy[path] = best
-        return best, found[best]
+        return best, by_name[best]
 
     def figure(self, value: Any, weight: Any) -> float:
         """Return what a value is worth by the rule; higher is better."""
@@ -227,7 +227,7 @@ class Solution(Reported):
     @cached_property
     def parts(self) -> dict[Path, Node]:
         """The parts of the tree by the branches that lead there."""
-        return {part.path: part for part in self.rolling.parts}
+        return {piece.path: piece for piece in self.rolling.parts}
 
     @property
     def value(self) -> Estimate:
@@ -273,9 +273,9 @@ class Solution(Reported):
         )
         weight = np.full(draws.trials, 1 / draws.trials) if draws.trials > 1 else 1.0
         values, weights = rolling.roll(self.decision.root, (), weight, 0.0)
-        found, places = np.unique(values, return_inverse=True)
+        answer, places = np.unique(values, return_inverse=True)
         chances = np.bincount(places.reshape(-1), weights=weights)
-        return found[chances > 0], chances[chances > 0] / chances.sum()
+        return answer[chances > 0], chances[chances > 0] / chances.sum()
 
     def profile(self, alternative: str) -> Any:
         """Return the risk profile of an alternative, a DataFrame: payoff, chance, and the chances
@@ -300,12 +300,12 @@ class Solution(Reported):
         for name in self.decision.alternatives:
             values, chances = self.distribution(name)
             mean = float(values @ chances)
-            part = self.parts[(name,)]
+            piece = self.parts[(name,)]
             ends = [weighted_quantile(values, chances, level) for level in (0.05, 0.5, 0.95)]
             sd = math.sqrt(max(float((values - mean) ** 2 @ chances), 0.0))
             rows[name] = (
-                float(part.value),
-                part.value.error,
+                float(piece.value),
+                piece.value.error,
                 mean,
                 sd,
                 *ends,
@@ -337,11 +337,11 @@ class Solution(Reported):
             for name in self.decision.alternatives:
                 policy = {**self.rolling.policy, (): name}
                 means = Rollback(draws, "mean", 0.5, None, 1.0, policy, follow=True, record=False)
-                found = means.roll(self.decision.root, (), 1.0, 0.0)
-                mean = float(np.mean(found))
+                roll = means.roll(self.decision.root, (), 1.0, 0.0)
+                mean = float(np.mean(roll))
                 values, chances = self._payoffs(draws, name)
                 ends = [weighted_quantile(values, chances, level) for level in (0.05, 0.5, 0.95)]
-                rows[name, criterion] = (mean, _error(found, 1.0, mean), *ends)
+                rows[name, criterion] = (mean, _error(roll, 1.0, mean), *ends)
         order = [(a, c) for a in self.decision.alternatives for c in self.decision.criteria]
         index = pd.MultiIndex.from_tuples(order, names=["alternative", "criterion"])
         columns = ["mean", "error", "P5", "P50", "P95"]
@@ -353,7 +353,7 @@ class Solution(Reported):
         """
         import pandas as pd
 
-        ordered = sorted(self.rolling.parts, key=lambda part: part.path)
+        ordered = sorted(self.rolling.parts, key=lambda piece: piece.path)
         rows = [
             (
                 " > ".join(p.path) or self.decision.name,
@@ -399,8 +399,8 @@ class Solution(Reported):
             return self._realized(node.alternatives[best], (*path, best), paid, trials)
         answer: Floats = np.empty(len(trials))
         turned = self._turned(node)[trials]
-        for place, (name, then) in enumerate(children(node)):
-            inside = turned == place
+        for position, (name, then) in enumerate(children(node)):
+            inside = turned == position
             if inside.any():
                 answer[inside] = self._realized(then, (*path, name), paid[inside], trials[inside])
         return answer
@@ -442,14 +442,14 @@ class Solution(Reported):
         """
         if self.draws.trials > 1 or count_of_ways(self.decision) > MOST_WAYS:
             return self.realized, None
-        found: dict[str, list[float]] = {name: [] for name in self.decision.alternatives}
+        by_name: dict[str, list[float]] = {name: [] for name in self.decision.alternatives}
         weights = []
         for turned, weight in ways(self.draws):
             if float(weight) > 0:
                 weights.append(float(weight))
                 for name, then in self.decision.alternatives.items():
-                    found[name].append(self._followed(then, (name,), turned, 0.0))
-        return {name: np.array(values) for name, values in found.items()}, np.array(weights)
+                    by_name[name].append(self._followed(then, (name,), turned, 0.0))
+        return {name: np.array(values) for name, values in by_name.items()}, np.array(weights)
 
     def _followed(self, node: Tree, path: Path, turned: Mapping[str, str], paid: float) -> float:
         """Return what a part brings under the best policy when it is known how events turn out."""
@@ -483,13 +483,13 @@ class Solution(Reported):
 
         names, values = self._among(among), self._cases[0]
 
-        def cell(one: str, other: str) -> float:
-            if one == other:
+        def cell(name: str, other: str) -> float:
+            if name == other:
                 return math.nan
-            chance = self._chance(values[one] > values[other])
+            chance = self._chance(values[name] > values[other])
             return chance.error if errors else float(chance)
 
-        cells = [[cell(one, other) for other in names] for one in names]
+        cells = [[cell(name, other) for other in names] for name in names]
         return pd.DataFrame(cells, index=names, columns=names)
 
     def regret(self) -> pd.DataFrame:
@@ -500,10 +500,10 @@ class Solution(Reported):
 
         values, weights = self._cases
         sign = self.rolling.sign
-        best: Floats = np.maximum.reduce([sign * found for found in values.values()])
+        best: Floats = np.maximum.reduce([sign * value for value in values.values()])
         rows = {}
-        for name, found in values.items():
-            gap = best - sign * found
+        for name, value in values.items():
+            gap = best - sign * value
             often = self._chance(gap == 0)
             if weights is None:
                 mean, high = float(gap.mean()), float(np.percentile(gap, 95))
@@ -524,12 +524,14 @@ class Solution(Reported):
         is what speaks against it, "by chance" whether so much can come from the draws; without
         drawn amounts the verdict is exact. See ``kd.Comparison.dominance``.
         """
-        found = {name: self.distribution(name) for name in self._among(among)}
+        by_name = {name: self.distribution(name) for name in self._among(among)}
         if self.rolling.sign < 0:
-            found = {
-                name: (-values[::-1], chances[::-1]) for name, (values, chances) in found.items()
+            by_name = {
+                name: (-values[::-1], chances[::-1]) for name, (values, chances) in by_name.items()
             }
-        return dominance_of_chances(found, self.draws.trials if self.draws.trials > 1 else math.inf)
+        return dominance_of_chances(
+            by_name, self.draws.trials if self.draws.trials > 1 else math.inf
+        )
 
     def _among(self, names: Sequence[str] | None) -> list[str]:
         """Return the alternatives named, all by default; raises ParameterError for unknown ones."""

@@ -133,10 +133,10 @@ class Event:
             raise ParameterError(
                 f"its chances add up to {sum(chances):.6g}; they must add up to 1, or one be 'rest'"
             )
-        known = sum(chance for chance in chances if isinstance(chance, float))
-        if known > 1 + CLOSE:
+        total = sum(chance for chance in chances if isinstance(chance, float))
+        if total > 1 + CLOSE:
             raise ParameterError(
-                f"its chances add up to {known:.6g} already; they must add up to 1"
+                f"its chances add up to {total:.6g} already; they must add up to 1"
             )
         if REST not in chances and not all(isinstance(chance, float) for chance in chances):
             raise ParameterError(
@@ -181,28 +181,28 @@ class EventTest:
         rests = [signal for signal, row in stated.items() if row == REST]
         if len(stated) < 2 or len(rests) > 1:
             raise ParameterError("needs at least two signals, of which one may take the rest")
-        found = {
+        by_name = {
             _named(signal): _likelihoods(signal, row)
             for signal, row in stated.items()
             if row != REST
         }
-        outcomes = list(next(iter(found.values())))
-        if any(set(row) != set(outcomes) for row in found.values()):
+        outcomes = list(next(iter(by_name.values())))
+        if any(set(row) != set(outcomes) for row in by_name.values()):
             raise ParameterError("all signals need chances for the same outcomes")
         for outcome in outcomes:
-            total = sum(row[outcome] for row in found.values())
+            total = sum(row[outcome] for row in by_name.values())
             if total > 1 + CLOSE or (not rests and abs(total - 1) > CLOSE):
                 raise ParameterError(
                     f"the chances of the signals given {outcome!r} add up to {total:.6g}; they "
                     "must add up to 1"
                 )
         for signal in rests:
-            found[_named(signal)] = {
-                outcome: max(1 - sum(row[outcome] for row in found.values()), 0.0)
+            by_name[_named(signal)] = {
+                outcome: max(1 - sum(row[outcome] for row in by_name.values()), 0.0)
                 for outcome in outcomes
             }
-        by_signal = isinstance(self.then, Mapping) and set(self.then) == set(found)
-        object.__setattr__(self, "signals", {signal: found[signal] for signal in stated})
+        by_signal = isinstance(self.then, Mapping) and set(self.then) == set(by_name)
+        object.__setattr__(self, "signals", {signal: by_name[signal] for signal in stated})
         made = {
             signal: node_of(
                 self.then[signal] if by_signal else self.then, f"test {self.name!r}, {signal}"
@@ -222,26 +222,29 @@ class EventTest:
             total = sum(joint.values())
             with np.errstate(all="ignore"):
                 after = {
-                    outcome: np.where(total > 0, part / np.asarray(total), prior[outcome])
-                    for outcome, part in joint.items()
+                    outcome: np.where(total > 0, piece / np.asarray(total), prior[outcome])
+                    for outcome, piece in joint.items()
                 }
             answer[signal] = (
                 total,
-                {outcome: part if part.ndim else float(part) for outcome, part in after.items()},
+                {
+                    outcome: piece if piece.ndim else float(piece)
+                    for outcome, piece in after.items()
+                },
             )
         return answer
 
 
 def _likelihoods(signal: str, row: Any) -> dict[str, float]:
-    found = {}
+    likelihoods = {}
     for outcome, chance in mapping(f"signal {signal!r}", row, "chances by outcome").items():
-        found[str(outcome)] = _chance(
+        likelihoods[str(outcome)] = _chance(
             f"{signal} given {outcome}",
             float(finite(f"the chance of {signal!r} given {outcome!r}", chance)),
         )
-    if not found:
+    if not likelihoods:
         raise ParameterError(f"signal {signal!r} needs its chance by outcome")
-    return found
+    return likelihoods
 
 
 def _named(name: Any) -> str:
@@ -316,11 +319,11 @@ def formulas(amount: Any) -> Iterator[Formula]:
     if isinstance(amount, str) and amount != REST:
         yield parse(amount)
     elif isinstance(amount, dict):
-        for part in amount.values():
-            yield from formulas(part)
+        for piece in amount.values():
+            yield from formulas(piece)
 
 
-def check_tree(root: Tree, known: Mapping[str, Any]) -> None:
+def check_tree(root: Tree, valid: Mapping[str, Any]) -> None:
     """Raise ParameterError for names that nothing states, an event twice on a branch, and events of
     one name that differ.
     """
@@ -337,8 +340,8 @@ def check_tree(root: Tree, known: Mapping[str, Any]) -> None:
             amounts = list(own.values())
         for formula in (formula for amount in amounts for formula in formulas(amount)):
             for name in formula.names():
-                if name not in known:
-                    raise ParameterError(f"{name!r} is not stated", unknown=name, known=known)
+                if name not in valid:
+                    raise ParameterError(f"{name!r} is not stated", unknown=name, known=valid)
     _check_circles(root, ())
     _check_tests(root)
 

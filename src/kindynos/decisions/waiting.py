@@ -103,8 +103,8 @@ def _basis(state: Floats, gain: Floats, centre: Floats, spread: Floats, degree: 
     scaled = (state - centre[:, None]) / spread[:, None]
     columns = [np.ones(state.shape[1])]
     for power in range(1, degree + 1):
-        for chosen in combinations_with_replacement(range(len(state)), power):
-            columns.append(np.prod(scaled[list(chosen)], axis=0))
+        for selected in combinations_with_replacement(range(len(state)), power):
+            columns.append(np.prod(scaled[list(selected)], axis=0))
     return np.stack([*columns, gain], axis=1)
 
 

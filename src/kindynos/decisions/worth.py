@@ -42,18 +42,18 @@ STEPS = 33  # of a range in which a switch is sought
 
 
 def _options(decision: Decision, options: Mapping[str, Any]) -> tuple[str, float, int, int]:
-    known = {"by": decision.rule, "level": None, "trials": TRIALS, "seed": 1}
+    by_name = {"by": decision.rule, "level": None, "trials": TRIALS, "seed": 1}
     for name in options:
-        if name not in known:
-            raise ParameterError(f"no option {name!r}", unknown=name, known=known)
-    chosen = {**known, **options}
-    if chosen["by"] is None:
-        chosen["by"] = decision.rule
+        if name not in by_name:
+            raise ParameterError(f"no option {name!r}", unknown=name, known=by_name)
+    selected = {**by_name, **options}
+    if selected["by"] is None:
+        selected["by"] = decision.rule
     return (
-        one_of("by", chosen["by"], RULES),
-        tail_share(chosen["by"], chosen["level"]),
-        check_integer("trials", chosen["trials"], least=2),
-        checked_seed(chosen["seed"]),
+        one_of("by", selected["by"], RULES),
+        tail_share(selected["by"], selected["level"]),
+        check_integer("trials", selected["trials"], least=2),
+        checked_seed(selected["seed"]),
     )
 
 
@@ -71,12 +71,12 @@ def sweep(decision: Decision, name: str, values: Any, **options: Any) -> pd.Data
     grid = np.atleast_1d(array_of("values", values))
     rows: dict[float, dict[str, Any]] = {}
     for value in grid.tolist():
-        found = solved(decision.replace(**{name: value}), by, level, trials, seed)
+        answer = solved(decision.replace(**{name: value}), by, level, trials, seed)
         rows[value] = {
-            alternative: float(found.parts[(alternative,)].value)
+            alternative: float(answer.parts[(alternative,)].value)
             for alternative in decision.alternatives
         }
-        rows[value]["best"] = found.best
+        rows[value]["best"] = answer.best
     table = pd.DataFrame.from_dict(rows, orient="index")
     table.index.name = name
     return table
@@ -99,21 +99,21 @@ def switchover_points(
         return str(solved(decision.replace(**{name: value}), by, level, trials, seed).best)
 
     grid = np.linspace(low, high, STEPS).tolist()
-    found, before = [], best(grid[0])
-    for one, two in pairwise(grid):
+    answer, before = [], best(grid[0])
+    for item, two in pairwise(grid):
         after = best(two)
         if after == before:
             continue
-        near, far, changed = one, two, after
+        near, far, changed = item, two, after
         for _ in range(60):
             middle = (near + far) / 2
             there = best(middle)
             near, far, changed = (
                 (middle, far, changed) if there == before else (near, middle, there)
             )
-        found.append((far, before, changed))
+        answer.append((far, before, changed))
         before = after
-    return pd.DataFrame(found, columns=[name, "best below", "best above"])
+    return pd.DataFrame(answer, columns=[name, "best below", "best above"])
 
 
 @checked
@@ -172,16 +172,18 @@ def _known_event(base: Solution, event: Event) -> tuple[float, float]:
     for outcome, chance in chances.items():
         if float(np.mean(chance)) > 0:
             sure = {name: float(name == outcome) for name in chances}
-            found = _solved_knowing(base, {event.name: sure}, chance)
-            informed = informed + chance * _values(found, found.draws, found.rolling.policy)
+            solved_knowing = _solved_knowing(base, {event.name: sure}, chance)
+            informed = informed + chance * _values(
+                solved_knowing, solved_knowing.draws, solved_knowing.rolling.policy
+            )
     return _gain(base, informed)
 
 
 def _solved_knowing(
-    base: Solution, known: Mapping[str, Mapping[str, Any]], weight: Any
+    base: Solution, valid: Mapping[str, Mapping[str, Any]], weight: Any
 ) -> Solution:
     """Return the decision solved with better known chances of events, on the same draws."""
-    return solved(base.decision, base.by, base.level, base.trials, base.draws.seed, known, weight)
+    return solved(base.decision, base.by, base.level, base.trials, base.draws.seed, valid, weight)
 
 
 def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
@@ -193,8 +195,8 @@ def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
     order = np.argsort(np.asarray(base.draws.quantities[name]), kind="stable")
     gains: list[Floats] = []
     plain = _values(base, base.draws, base.rolling.policy)
-    for part in np.array_split(order, min(BINS, max(len(order) // 50, 1))):
-        for learn, judge in ((part[::2], part[1::2]), (part[1::2], part[::2])):
+    for piece in np.array_split(order, min(BINS, max(len(order) // 50, 1))):
+        for learn, judge in ((piece[::2], piece[1::2]), (piece[1::2], piece[::2])):
             if len(learn) and len(judge):
                 rolling = Rollback(
                     replace(base.draws, chosen=learn),
@@ -205,9 +207,9 @@ def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
                     record=False,
                 )
                 rolling.roll(base.decision.root, (), 1.0, 0.0)
-                known = _values(base, replace(base.draws, chosen=judge), rolling.policy)
+                valid = _values(base, replace(base.draws, chosen=judge), rolling.policy)
                 gains.append(
-                    np.broadcast_to(known, (len(judge),))
+                    np.broadcast_to(valid, (len(judge),))
                     - np.broadcast_to(plain, (base.draws.trials,))[judge]
                 )
     every = np.concatenate(gains)
@@ -277,12 +279,12 @@ def _best_of(
         then = dict(children(node))[outcome]
         return _best_of(then, (*path, outcome), draws, turned, paid, sign)
     assert isinstance(node, Choice)
-    found = [
+    bests = [
         _best_of(then, (*path, name), draws, turned, paid, sign)
         for name, then in node.alternatives.items()
     ]
-    best = found[0]
-    for other in found[1:]:
+    best = bests[0]
+    for other in bests[1:]:
         best = np.maximum(best, other)
     return best
 
@@ -326,12 +328,15 @@ def sample_information_value(
             continue
         with np.errstate(all="ignore"):
             # Bayes' rule
-            posterior = {outcome: np.nan_to_num(part / chance) for outcome, part in joint.items()}
+            posterior = {outcome: np.nan_to_num(piece / chance) for outcome, piece in joint.items()}
         posterior = {
-            outcome: part if np.ndim(part) else float(part) for outcome, part in posterior.items()
+            outcome: piece if np.ndim(piece) else float(piece)
+            for outcome, piece in posterior.items()
         }
-        found = _solved_knowing(base, {event: posterior}, chance)
-        informed = informed + chance * _values(found, found.draws, found.rolling.policy)
+        solved_knowing = _solved_knowing(base, {event: posterior}, chance)
+        informed = informed + chance * _values(
+            solved_knowing, solved_knowing.draws, solved_knowing.rolling.policy
+        )
         weights = {
             f"chance of {outcome}": float(np.mean(joint[outcome]) / np.mean(chance))
             for outcome in outcomes
@@ -339,8 +344,8 @@ def sample_information_value(
         rows[signal] = {
             "chance": float(np.mean(chance)),
             **weights,
-            "best": found.best,
-            "value": float(found.value),
+            "best": solved_knowing.best,
+            "value": float(solved_knowing.value),
         }
     answer = pd.DataFrame.from_dict(rows, orient="index")
     answer.index.name = "signal"
@@ -392,27 +397,27 @@ def _more(base: Solution, path: tuple[str, ...], name: str, other: str) -> tuple
     that, on the same draws.
     """
     sign = base.rolling.sign
-    parts = [base.parts[(*path, one)].value for one in (name, other)]
+    parts = [base.parts[(*path, item)].value for item in (name, other)]
     gap = sign * (float(parts[0]) - float(parts[1]))
     if base.rolling.utility is not None and base.by != "mean":
         return gap, math.hypot(parts[0].error, parts[1].error)
     chance = base.parts[path].chance
-    policies = ({**base.rolling.policy, path: one} for one in (name, other))
-    one, two = (_values(base, base.draws, policy) for policy in policies)
-    gains = np.atleast_1d(np.asarray(one - two, dtype=np.float64))
+    policies = ({**base.rolling.policy, path: item} for item in (name, other))
+    item, two = (_values(base, base.draws, policy) for policy in policies)
+    gains = np.atleast_1d(np.asarray(item - two, dtype=np.float64))
     error = Z * float(gains.std(ddof=1)) / math.sqrt(gains.size) if gains.size > 1 else 0.0
     return gap, error / chance if chance > 0 else 0.0
 
 
-def _with(node: Tree, path: tuple[str, ...], part: Tree) -> Tree:
+def _with(node: Tree, path: tuple[str, ...], tree: Tree) -> Tree:
     """Return a tree with another part at a path of branches."""
     if not path:
-        return part
+        return tree
     if isinstance(node, Pay):
-        return Pay(node.amount, _with(node.then, path, part))
+        return Pay(node.amount, _with(node.then, path, tree))
     first, *rest = path
     inner = {
-        name: _with(then, tuple(rest), part) if name == first else then
+        name: _with(then, tuple(rest), tree) if name == first else then
         for name, then in children(node)
     }
     if isinstance(node, Choice):
@@ -430,7 +435,7 @@ def _replaced(decision: Decision, root: Tree) -> Decision:
 
 
 def _likelihoods(signal: str, row: Any, outcomes: list[str]) -> dict[str, float]:
-    found = {}
+    likelihoods = {}
     given = mapping(f"signal {signal!r}", row, "chances by outcome")
     for outcome in outcomes:
         if outcome not in given:
@@ -440,10 +445,10 @@ def _likelihoods(signal: str, row: Any, outcomes: list[str]) -> dict[str, float]
             raise ParameterError(
                 f"the chance of {signal!r} given {outcome!r} must be from 0 to 1, not {number:g}"
             )
-        found[outcome] = number
+        likelihoods[outcome] = number
     for outcome in given:
         if outcome not in outcomes:
             raise ParameterError(
                 f"signal {signal!r}: no outcome {outcome!r}", unknown=str(outcome), known=outcomes
             )
-    return found
+    return likelihoods

@@ -17,7 +17,7 @@ def demo_file(name: str) -> Path:
     'berths.toml'
     """
     folder = Path(__file__).parent
-    known = [path.name for path in folder.iterdir() if path.suffix in (".toml", ".csv", ".xlsx")]
-    if not isinstance(name, str) or name not in known:
-        raise FileError(f"no demo file {name!r}", unknown=name, known=known)
+    names = [path.name for path in folder.iterdir() if path.suffix in (".toml", ".csv", ".xlsx")]
+    if not isinstance(name, str) or name not in names:
+        raise FileError(f"no demo file {name!r}", unknown=name, known=names)
     return folder / name

@@ -93,8 +93,8 @@ class Marginal:
     @cached_property
     def hermite(self) -> Floats:
         """The coefficients of its quantile function, scaled to a length of 1."""
-        found = _hermite(self.distribution)
-        return np.asarray(found / math.sqrt(float((found**2).sum())))
+        answer = _hermite(self.distribution)
+        return np.asarray(answer / math.sqrt(float((answer**2).sum())))
 
 
 def of_linear(linear: float, first: Marginal, second: Marginal) -> float:
@@ -125,10 +125,10 @@ def rank_reached(correlation: float, first: Any, second: Any) -> float:
     steps = [_steps(distribution) for distribution in (first, second)]
     if steps[0] is None and steps[1] is None:
         return to_rank(correlation)
-    middles = [_uniform_steps() if found is None else _middle_ranks(found[0]) for found in steps]
+    middles = [_uniform_steps() if step is None else _middle_ranks(step[0]) for step in steps]
     spreads = [
-        1 / 12 if found is None else _covariance(1.0, m, m)
-        for found, m in zip(steps, middles, strict=True)
+        1 / 12 if step is None else _covariance(1.0, m, m)
+        for step, m in zip(steps, middles, strict=True)
     ]
     return _covariance(correlation, *middles) / math.sqrt(spreads[0] * spreads[1])
 
@@ -147,9 +147,9 @@ def _reached_linear(first: Marginal, second: Marginal) -> Callable[[float], floa
         terms = first.hermite * second.hermite
         powers = np.arange(1, TERMS + 1)
         return lambda r: float((r**powers * terms).sum())
-    one, two = first.many_steps, second.many_steps
-    spread = math.sqrt(_covariance(1.0, one, one) * _covariance(1.0, two, two))
-    return lambda r: _covariance(r, one, two) / spread
+    item, two = first.many_steps, second.many_steps
+    spread = math.sqrt(_covariance(1.0, item, item) * _covariance(1.0, two, two))
+    return lambda r: _covariance(r, item, two) / spread
 
 
 def _steps(distribution: Any) -> Steps | None:
@@ -209,11 +209,11 @@ def _hermite(distribution: Any) -> Floats:
     values = distribution._quantile(special.ndtr(z))
     values = values - weight @ values
     before, now = np.ones_like(z), z.copy()
-    found = np.empty(TERMS)
+    hermite = np.empty(TERMS)
     for k in range(1, TERMS + 1):
-        found[k - 1] = weight @ (values * now)
+        hermite[k - 1] = weight @ (values * now)
         before, now = now, (z * now - math.sqrt(k) * before) / math.sqrt(k + 1)
-    return found
+    return hermite
 
 
 def solve(curve: Callable[[float], float], target: float, low: float, high: float) -> float:

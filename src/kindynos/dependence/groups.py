@@ -53,9 +53,9 @@ class DriverGroup:
         if opening is not None:
             mixed[:, 0] = opening.mix(own[:, 0], np.array([row[0] for row in extra]))
         uniform, normal = {}, {}
-        for place, name in enumerate(self.names):
-            shape, row, is_normal = np.shape(scores[name]), mixed[place], copula.gives_normal
-            if place == 0 and is_normal and name not in self.serial:
+        for position, name in enumerate(self.names):
+            shape, row, is_normal = np.shape(scores[name]), mixed[position], copula.gives_normal
+            if position == 0 and is_normal and name not in self.serial:
                 # the first driver's scores stay as they are, to the bit
                 uniform[name], normal[name] = scores[name], row.reshape(shape)
                 continue
@@ -63,7 +63,7 @@ class DriverGroup:
                 as_normal = row if is_normal else normal_quantile(inside(copula.score(row)))
                 row, is_normal = _chained(as_normal, self.serial[name]), True
             if stratified:
-                uniform[name] = in_strata(row, own[place]).reshape(shape)
+                uniform[name] = in_strata(row, own[position]).reshape(shape)
             elif is_normal:
                 normal[name] = row.reshape(shape)
             else:
@@ -82,10 +82,10 @@ def strengthened(copula: Copula, trials: int, first_own: bool) -> Copula:
     if not isinstance(copula, Elliptical) or len(copula.matrix) == 1:
         return copula
     stated = np.array(copula.matrix)
-    wanted = stated / kept_correlation(trials, stated, first_own)
-    np.fill_diagonal(wanted, 1.0)
-    for part in (1.0, 0.5, 0.25):
-        matrix = stated + part * (wanted - stated)
+    requested = stated / kept_correlation(trials, stated, first_own)
+    np.fill_diagonal(requested, 1.0)
+    for piece in (1.0, 0.5, 0.25):
+        matrix = stated + piece * (requested - stated)
         if np.abs(matrix).max() <= 1 and is_correlation_matrix(matrix):
             return replace(copula, matrix=tuple(map(tuple, matrix.tolist())))
     return copula

@@ -75,7 +75,9 @@ def conflicting_pairs(
     near = nearest_correlation(matrix)
     gap = np.triu(np.abs(near - matrix), 1)
     order = np.argsort(-gap, axis=None)[:most]
-    pairs = [np.unravel_index(place, gap.shape) for place in order if gap.flat[place] > 1e-6]
+    pairs = [
+        np.unravel_index(position, gap.shape) for position in order if gap.flat[position] > 1e-6
+    ]
     entries = [
         (names[i], names[j], shown(float(matrix[i, j])), shown(float(near[i, j]))) for i, j in pairs
     ]
@@ -113,23 +115,23 @@ def nearest_correlation(
     if weight.shape != (count,) or not (weight > 0).all():
         raise ParameterError(f"weights must be {count} numbers above 0, not {weights!r:.60}")
     root = np.sqrt(np.outer(weight, weight))
-    held = np.eye(count, dtype=bool)
+    kept_values = np.eye(count, dtype=bool)
     for i, j in fixed:
-        held[i, j] = held[j, i] = True
+        kept_values[i, j] = kept_values[j, i] = True
     target, correction = start.copy(), np.zeros_like(start)
     for _ in range(STEPS):
         shifted = target - correction
         values, vectors = np.linalg.eigh(shifted * root)
         projected = (vectors * np.maximum(values, 0)) @ vectors.T / root
         correction = projected - shifted
-        moved = np.where(held, start, projected)
-        if np.abs(moved - target).max() < 1e-13 and np.abs(moved - projected).max() < 1e-9:
+        displaced = np.where(kept_values, start, projected)
+        if np.abs(displaced - target).max() < 1e-13 and np.abs(displaced - projected).max() < 1e-9:
             break
-        target = moved
-    if np.abs(np.where(held, start, projected) - projected).max() > 1e-4:
+        target = displaced
+    if np.abs(np.where(kept_values, start, projected) - projected).max() > 1e-4:
         raise ParameterError("no correlation matrix has these fixed entries; fix fewer")
     if fixed:
-        return _lifted(np.where(held, start, projected))
+        return _lifted(np.where(kept_values, start, projected))
     values, vectors = np.linalg.eigh((projected + projected.T) / 2)
     # what the iteration leaves below 0 is rounding
     projected = (vectors * np.maximum(values, 0)) @ vectors.T

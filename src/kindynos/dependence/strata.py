@@ -68,10 +68,10 @@ def _kept_on_grid(trials: int) -> tuple[list[float], list[float]]:
     for value in GRID[:-1]:
         rest = np.sqrt(1 - value**2)
         follows, follows_too = value * a + rest * b, value * c + rest * d
-        wanted = 6 / np.pi * np.arcsin(value / 2)
+        requested = 6 / np.pi * np.arcsin(value / 2)
         mixed = in_strata(follows, own[1])
-        with_own.append(float(12 * ((own[0] - 0.5) * (mixed - 0.5)).mean() / wanted))
-        one = in_strata(0.6 * a + 0.8 * c, own[0])
+        with_own.append(float(12 * ((own[0] - 0.5) * (mixed - 0.5)).mean() / requested))
+        item = in_strata(0.6 * a + 0.8 * c, own[0])
         other = in_strata(0.6 * follows + 0.8 * follows_too, own[1])
-        both_mixed.append(float(12 * ((one - 0.5) * (other - 0.5)).mean() / wanted))
+        both_mixed.append(float(12 * ((item - 0.5) * (other - 0.5)).mean() / requested))
     return [*with_own, 1.0], [*both_mixed, 1.0]

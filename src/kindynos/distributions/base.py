@@ -114,8 +114,8 @@ class Distribution(Contract, Inline):
         >>> round(Gumbel.from_percentiles({10: 4.0, 90: 9.0}).percentile(90), 9)
         9.0
         """
-        found: Distribution = solve_percentiles(cls, cls.percentile_recipe, percentiles, fit)
-        return found
+        answer: Distribution = solve_percentiles(cls, cls.percentile_recipe, percentiles, fit)
+        return answer
 
     @delegated_to("kindynos.fitting.recalibrating", "recalibrated")
     def recalibrated(self, record: Any) -> Distribution:
@@ -370,15 +370,15 @@ class Truncated(Distribution):
     def _summary(self) -> tuple[float, float, float]:
         if self.discrete:
             return atom_moments(*self._atoms)
-        found = central_moments(
+        summary = central_moments(
             self._quantile, self._upper_quantile, float(self._quantile(np.array([0.5]))[0])
         )
         low, high = self.support
         upper, lower = math.isinf(high), math.isinf(low)
         if not (upper or lower):
-            return found
+            return summary
         inner = self.inner.mean, self.inner.variance, self.inner.skewness
-        return without_heavy_tail(inner, found, upper - lower)
+        return without_heavy_tail(inner, summary, upper - lower)
 
     @property
     def mean(self) -> float:

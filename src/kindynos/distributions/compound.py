@@ -120,12 +120,12 @@ class Compound(MomentDistribution):
             step = float(self._lattice)
             return step, 1 << max(8, math.ceil(math.log2(self._end() / step / 0.75 + 2)))
         mean, variance, _ = self._summary
-        wanted = min(mean + 60 * math.sqrt(variance), self.support[1]) / 49_000
+        least = min(mean + 60 * math.sqrt(variance), self.support[1]) / 49_000
         if self.size.variance > 0:
-            wanted = min(wanted, math.sqrt(self.size.variance) / 500)
-        points = 1 << min(20, max(16, math.ceil(math.log2(self._end() / wanted / 0.75))))
+            least = min(least, math.sqrt(self.size.variance) / 500)
+        points = 1 << min(20, max(16, math.ceil(math.log2(self._end() / least / 0.75))))
         return max(
-            wanted, min(self._end(), mean + 1e5 * math.sqrt(variance)) / points / 0.75
+            least, min(self._end(), mean + 1e5 * math.sqrt(variance)) / points / 0.75
         ), points
 
     @cached_property
@@ -135,8 +135,8 @@ class Compound(MomentDistribution):
         mass = np.zeros(points)
         if self._lattice is not None:
             values, chances = self.size._atoms
-            place = np.rint(values / step).astype(np.int64)
-            np.add.at(mass, place[place < points], chances[place < points])
+            position = np.rint(values / step).astype(np.int64)
+            np.add.at(mass, position[position < points], chances[position < points])
         else:
             cdf = self.size._cdf(np.maximum(step * (np.arange(points + 1) - 0.5), -1.0))
             mass = np.diff(cdf)
@@ -223,17 +223,17 @@ class Compound(MomentDistribution):
             index = np.minimum(np.searchsorted(self._levels, u), len(self._levels) - 1)
             return np.where(u >= 1, self.support[1], self._lattice_values(index))
         knots, level = self._knots
-        place = np.clip(np.searchsorted(level, u), 1, len(level) - 1)
-        low, high = level[place - 1], level[place]
+        clipped = np.clip(np.searchsorted(level, u), 1, len(level) - 1)
+        low, high = level[clipped - 1], level[clipped]
         share = np.clip((u - low) / np.where(high > low, high - low, 1.0), 0.0, 1.0)
-        found = knots[place - 1] + share * (knots[place] - knots[place - 1])
+        knot = knots[clipped - 1] + share * (knots[clipped] - knots[clipped - 1])
         if (beyond := (u > level[-1]) & (u < 1)).any():
             rest = max(self._summary[0] - self.size.mean, 0.0)
-            found[beyond] = rest + self.size._upper_quantile(
+            knot[beyond] = rest + self.size._upper_quantile(
                 np.minimum((1.0 - u[beyond]) / self.count.mean, 1.0)
             )
         return np.where(
-            u <= self._none, 0.0, np.where(u >= 1, self.support[1], np.maximum(found, 0.0))
+            u <= self._none, 0.0, np.where(u >= 1, self.support[1], np.maximum(knot, 0.0))
         )
 
 

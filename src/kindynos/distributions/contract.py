@@ -366,9 +366,9 @@ def _apply(method: Callable[[Floats], Floats], x: ArrayLike) -> float | Floats:
     step = max(STEP, -(-values.size // usable_cpus()))
 
     def work(begin: int) -> None:
-        part = slice(begin, begin + step)
+        piece = slice(begin, begin + step)
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-            many[part] = method(flat[part])
+            many[piece] = method(flat[piece])
 
     on_threads(work, range(0, values.size, step))
     return many.reshape(values.shape)

@@ -102,28 +102,30 @@ class Counting(OnValues):
 
     def _quantile(self, u: Floats) -> Floats:
         low, high = self.support
-        found: Floats
+        corrected_normal: Floats
         if self._near_normal:
-            found = self._corrected_normal(ndtri(u))
+            corrected_normal = self._corrected_normal(ndtri(u))
         elif 80 * self.sd > WIDEST:
-            found = np.asarray(np.ceil(table.quantile(self, u)))
+            corrected_normal = np.asarray(np.ceil(table.quantile(self, u)))
         else:
-            found = np.asarray(self._ends[0] + np.searchsorted(self._steps, u), dtype=np.float64)
-        answer = np.where(u <= 0, low, np.where(u >= 1, high, np.clip(found, low, high)))
+            corrected_normal = np.asarray(
+                self._ends[0] + np.searchsorted(self._steps, u), dtype=np.float64
+            )
+        answer = np.where(u <= 0, low, np.where(u >= 1, high, np.clip(corrected_normal, low, high)))
         return np.where(np.isnan(u), u, answer)
 
     def _upper_quantile(self, v: Floats) -> Floats:
         low, high = self.support
-        found: Floats
+        corrected_normal: Floats
         if self._near_normal:
-            found = self._corrected_normal(-ndtri(v))
+            corrected_normal = self._corrected_normal(-ndtri(v))
         elif 80 * self.sd > WIDEST:
             return self._quantile(1.0 - v)
         else:
-            found = np.asarray(
+            corrected_normal = np.asarray(
                 self._ends[0] + np.searchsorted(-self._upper_steps, -v), dtype=np.float64
             )
-        return np.where(v <= 0, high, np.where(v >= 1, low, np.clip(found, low, high)))
+        return np.where(v <= 0, high, np.where(v >= 1, low, np.clip(corrected_normal, low, high)))
 
     @cached_property
     def _upper_steps(self) -> Floats:

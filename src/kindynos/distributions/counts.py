@@ -232,11 +232,11 @@ class Geometric(Counting):
         """
         if self.probability == 1:
             return np.where(np.isnan(log_survival), log_survival, 1.0)
-        found = np.maximum(np.ceil(log_survival / math.log1p(-self.probability)), 1.0)
-        found = np.where(
-            (found > 1) & np.logical_not(short(found - 1)), found - 1, found + short(found)
+        larger = np.maximum(np.ceil(log_survival / math.log1p(-self.probability)), 1.0)
+        larger = np.where(
+            (larger > 1) & np.logical_not(short(larger - 1)), larger - 1, larger + short(larger)
         )  # rounding, at a step
-        return np.asarray(np.where(least, 1.0, found))
+        return np.asarray(np.where(least, 1.0, larger))
 
 
 @dataclass(frozen=True, repr=False)
@@ -374,8 +374,8 @@ class Hypergeometric(Counting):
 
     def _cdf_at(self, k: Floats) -> Floats:
         first, sums = self._cumulative
-        place = np.clip(k - first, -1, len(sums) - 1).astype(np.int64)
-        return np.where(place < 0, 0.0, sums[np.maximum(place, 0)])
+        values = np.clip(k - first, -1, len(sums) - 1).astype(np.int64)
+        return np.where(values < 0, 0.0, sums[np.maximum(values, 0)])
 
 
 @dataclass(frozen=True, repr=False)

@@ -107,8 +107,8 @@ class Discrete(OnValues):
 
     def _density(self, x: Floats) -> Floats:
         values, chances, _ = self._arrays
-        place = np.minimum(np.searchsorted(values, x), len(values) - 1)
-        return np.where(values[place] == x, chances[place], x * 0.0)
+        smaller = np.minimum(np.searchsorted(values, x), len(values) - 1)
+        return np.where(values[smaller] == x, chances[smaller], x * 0.0)
 
     def _cdf(self, x: Floats) -> Floats:
         values, _, cumulative = self._arrays
@@ -120,5 +120,5 @@ class Discrete(OnValues):
 
     def _quantile(self, u: Floats) -> Floats:
         values, _, cumulative = self._arrays
-        place = np.searchsorted(cumulative, np.where(u > 0, u, np.finfo(float).tiny))
-        return np.where(np.isnan(u), u, values[np.minimum(place, len(values) - 1)])
+        positions = np.searchsorted(cumulative, np.where(u > 0, u, np.finfo(float).tiny))
+        return np.where(np.isnan(u), u, values[np.minimum(positions, len(values) - 1)])

@@ -186,8 +186,8 @@ class Empirical(_InPieces):
         if not self.steps:
             return super()._quantile(u)
         knots, level = self._knots
-        place = np.searchsorted(level[1::2], np.where(u > 0, u, np.finfo(float).tiny))
-        return np.where(np.isnan(u), u, knots[::2][np.minimum(place, len(knots) // 2 - 1)])
+        positions = np.searchsorted(level[1::2], np.where(u > 0, u, np.finfo(float).tiny))
+        return np.where(np.isnan(u), u, knots[::2][np.minimum(positions, len(knots) // 2 - 1)])
 
     def _mass(self, x: float) -> float:
         if self.steps:
@@ -294,8 +294,8 @@ class KernelDensity(MomentDistribution, Tabled):
         answer = np.empty(flat.shape)
         step = max(1, 2_000_000 // len(values))
         for begin in range(0, len(flat), step):
-            part = flat[begin : begin + step, None]
-            answer[begin : begin + step] = kernel((part - values) / self._width).mean(axis=1)
+            piece = flat[begin : begin + step, None]
+            answer[begin : begin + step] = kernel((piece - values) / self._width).mean(axis=1)
         return answer.reshape(x.shape)
 
     def _many(self, x: Floats) -> bool:

@@ -50,10 +50,10 @@ def invert(
         middle = 0.5 * low + 0.5 * high
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
             newton = x - np.log(value / flat) * value / density(x, *own)
-        moved = np.where((newton > low) & (newton < high), newton, middle)
-        moved = np.where(np.abs(value - flat) <= 2e-16 * flat, x, moved)
-        going = (np.abs(moved - x) > close + 4e-16 * np.abs(x)) & (middle > low) & (middle < high)
-        x = moved
+        values = np.where((newton > low) & (newton < high), newton, middle)
+        values = np.where(np.abs(value - flat) <= 2e-16 * flat, x, values)
+        going = (np.abs(values - x) > close + 4e-16 * np.abs(x)) & (middle > low) & (middle < high)
+        x = values
         if np.count_nonzero(going) < 0.7 * going.size:
             answer[active[~going]] = x[~going]
             active, flat, x, low, high = (
@@ -132,7 +132,7 @@ def central_moments(lower: Curve, upper: Curve, centre: float) -> tuple[float, f
     return centre + first, variance, skewness
 
 
-def without_heavy_tail(inner: Moments, found: Moments, tail: int) -> Moments:
+def without_heavy_tail(inner: Moments, moments: Moments, tail: int) -> Moments:
     """Return found moments, infinite or NaN where a kept endless tail makes those of the whole
     distribution so.
 
@@ -141,8 +141,8 @@ def without_heavy_tail(inner: Moments, found: Moments, tail: int) -> Moments:
     if not math.isfinite(inner[0]):
         return (math.inf * tail if tail else inner[0]), math.nan, math.nan
     if not math.isfinite(inner[1]):
-        return found[0], math.inf, math.nan
-    return found if math.isfinite(inner[2]) else (found[0], found[1], math.nan)
+        return moments[0], math.inf, math.nan
+    return moments if math.isfinite(inner[2]) else (moments[0], moments[1], math.nan)
 
 
 def central(first: float, second: float, third: float) -> tuple[float, float, float]:

@@ -59,15 +59,15 @@ class KernelSums:
 
     def cdf(self, x: Floats) -> Floats:
         """Return the cdf at ``x`` ``(n,)``."""
-        cell, place = self._cell_of(x)
-        inside = _polynomial(self.coefficients[:, cell], 2 * np.clip(place, 0, 1) - 1)
+        cell, position = self._cell_of(x)
+        inside = _polynomial(self.coefficients[:, cell], 2 * np.clip(position, 0, 1) - 1)
         return np.where(x < self.begins[0], self._below(x)[0], inside)
 
     def density(self, x: Floats) -> Floats:
         """Return the density at ``x`` ``(n,)``."""
-        cell, place = self._cell_of(x)
-        slope = _polynomial(self.slopes[:, cell], 2 * np.clip(place, 0, 1) - 1)
-        between = np.where((place < 0) | (place > 1), 0.0, np.maximum(slope, 0.0))
+        cell, position = self._cell_of(x)
+        slope = _polynomial(self.slopes[:, cell], 2 * np.clip(position, 0, 1) - 1)
+        between = np.where((position < 0) | (position > 1), 0.0, np.maximum(slope, 0.0))
         return np.where(x < self.begins[0], self._below(x)[1], between) / self.width
 
     def _cell_of(self, x: Floats) -> tuple[Any, Floats]:
@@ -105,17 +105,17 @@ class KernelSums:
                 np.exp(-((z[:, None] - first) ** 2) / 2).sum(axis=1) / self.count / ROOT
             )
 
-        found = self.start + self.width * invert(cdf, density, u, (-40.0, 0.0))
-        return np.where(u <= 0, -np.inf, found)
+        start = self.start + self.width * invert(cdf, density, u, (-40.0, 0.0))
+        return np.where(u <= 0, -np.inf, start)
 
     def _within(self, u: Floats) -> Floats:
         cell = np.minimum(np.searchsorted(self.level, u), len(self.begins) - 1)
 
-        def cdf(place: Floats, curve: Floats, slope: Floats) -> Floats:
-            return _polynomial(curve, 2 * place - 1)
+        def cdf(position: Floats, curve: Floats, slope: Floats) -> Floats:
+            return _polynomial(curve, 2 * position - 1)
 
-        def density(place: Floats, curve: Floats, slope: Floats) -> Floats:
-            return _polynomial(slope, 2 * place - 1)
+        def density(position: Floats, curve: Floats, slope: Floats) -> Floats:
+            return _polynomial(slope, 2 * position - 1)
 
         own = self.coefficients[:, cell], self.slopes[:, cell]
         inside = invert(cdf, density, u, (0.0, 1.0), own, close=1e-12)
@@ -145,10 +145,10 @@ def _average(points: Floats, values: Floats) -> Floats:
         widest = max(2 * count, 16)
         end = int(np.searchsorted((above - below)[order], widest, side="right"))
         end = min(end, begin + max(1, 1_000_000 // widest))
-        part = order[begin:end]
-        index = below[part, None] + np.arange(int((above - below)[part].max(initial=0)))
+        piece = order[begin:end]
+        index = below[piece, None] + np.arange(int((above - below)[piece].max(initial=0)))
         near = values[np.minimum(index, len(values) - 1)]
-        sums = np.where(index < above[part, None], ndtr(flat[part, None] - near), 0.0).sum(axis=1)
-        answer[part] = (below[part] + sums) / len(values)
+        sums = np.where(index < above[piece, None], ndtr(flat[piece, None] - near), 0.0).sum(axis=1)
+        answer[piece] = (below[piece] + sums) / len(values)
         begin = end
     return answer.reshape(points.shape)

@@ -29,10 +29,10 @@ def normal_quantile(levels: Floats) -> Floats:
     answer: Floats = np.empty(levels.shape)
     flat, out = np.ascontiguousarray(levels).reshape(-1), answer.reshape(-1)
     table, width = _score_table(), min(CHUNK, flat.size)
-    place, term, piece = np.empty(width), np.empty(width), np.empty(width, dtype=np.intp)
+    position, term, piece = np.empty(width), np.empty(width), np.empty(width, dtype=np.intp)
     for begin in range(0, flat.size, CHUNK):
         u, z = flat[begin : begin + CHUNK], out[begin : begin + CHUNK]
-        x, t, i = place[: len(u)], term[: len(u)], piece[: len(u)]
+        x, t, i = position[: len(u)], term[: len(u)], piece[: len(u)]
         np.multiply(u, PIECES, out=x)
         with np.errstate(invalid="ignore"):  # a NaN has no piece; it stays NaN
             np.copyto(i, x, casting="unsafe")

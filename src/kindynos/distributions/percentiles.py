@@ -142,10 +142,10 @@ def solve_percentiles(
         raise ParameterError(
             f"the {label} distribution has {recipe.count} parameters and needs as many percentiles"
         )
-    found = _nearest(family, recipe, levels, values)
-    reached = found.quantile(levels)
+    nearest = _nearest(family, recipe, levels, values)
+    reached = nearest.quantile(levels)
     if np.abs(reached - values).max() <= EXACT * (values[-1] - values[0]):
-        return found
+        return nearest
     off = "; ".join(
         f"P{100 * u:g} is {y:.6g} instead of {x:g}"
         for u, x, y in zip(levels, values, reached, strict=True)
@@ -161,7 +161,7 @@ def solve_percentiles(
         FitWarning,
         stacklevel=3,
     )
-    return found
+    return nearest
 
 
 def _nearest(family: Any, recipe: Recipe, levels: Floats, values: Floats) -> Any:
@@ -183,11 +183,11 @@ def _nearest(family: Any, recipe: Recipe, levels: Floats, values: Floats) -> Any
         begin,
         *(begin + shift * np.eye(len(begin))[-1] for shift in (-1.0, 1.0, -2.5, 2.5)),
     ]:
-        found = least_squares(
+        answer = least_squares(
             misfit, start, xtol=1e-15, ftol=1e-15, gtol=1e-15, x_scale="jac", max_nfev=2000
         )
-        if best is None or found.cost < best.cost:
-            best = found
+        if best is None or answer.cost < best.cost:
+            best = answer
         if best.cost < 1e-24:
             break
     assert best is not None

@@ -34,17 +34,19 @@ def distribution_from(
     if name is None:
         raise ParameterError("needs the key 'distribution', or percentiles by level")
     distribution = CATALOGUE.find(name)
-    known = {field.name: field for field in _fields(distribution)}
+    by_name = {field.name: field for field in _fields(distribution)}
     parameters = {_EARLIER_NAMES.get(key, key): value for key, value in parameters.items()}
     for key, value in parameters.items():
-        if key not in known:
+        if key not in by_name:
             raise ParameterError(
-                f"{name!r} has no parameter {key!r} (value {value!r:.40})", unknown=key, known=known
+                f"{name!r} has no parameter {key!r} (value {value!r:.40})",
+                unknown=key,
+                known=by_name,
             )
-    for key, field in known.items():
+    for key, field in by_name.items():
         if key not in parameters and field.default is MISSING:
             raise ParameterError(
-                f"{name!r} lacks the parameter {key!r}; it takes {', '.join(known)}"
+                f"{name!r} lacks the parameter {key!r}; it takes {', '.join(by_name)}"
             )
     return distribution(**{key: _inner(value, depth) for key, value in parameters.items()})
 

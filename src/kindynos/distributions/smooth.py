@@ -122,10 +122,10 @@ class SmoothPercentiles(MomentDistribution):
             low, high = np.where(gap < 0, score, low), np.where(gap < 0, high, score)
             with np.errstate(divide="ignore", invalid="ignore"):
                 newton = score - gap / slope(score)
-            moved = np.where((newton > low) & (newton < high), newton, 0.5 * (low + high))
-            if (np.abs(moved - score) <= 1e-15 * (1 + np.abs(score))).all():
+            values = np.where((newton > low) & (newton < high), newton, 0.5 * (low + high))
+            if (np.abs(values - score) <= 1e-15 * (1 + np.abs(score))).all():
                 break
-            score = moved
+            score = values
         score = np.where(free <= y[0], z[0], np.where(free >= y[-1], z[-1], score))
         beyond: Floats = np.minimum(free - y[0], 0) / first + np.maximum(free - y[-1], 0) / last
         return score + beyond

@@ -96,13 +96,13 @@ class StatedDistribution:
             arrays[0].reshape(-1),
             np.stack([array.reshape(-1) for array in arrays[1:]]),
         )
-        distinct, place = np.unique(columns, axis=1, return_inverse=True)
-        place = place.reshape(-1)  # NumPy 2.0 gives two dimensions
-        order = np.argsort(place, kind="stable")
-        ends = np.cumsum(np.bincount(place, minlength=distinct.shape[1]))
+        distinct, values = np.unique(columns, axis=1, return_inverse=True)
+        values = values.reshape(-1)  # NumPy 2.0 gives two dimensions
+        order = np.argsort(values, kind="stable")
+        ends = np.cumsum(np.bincount(values, minlength=distinct.shape[1]))
         answer = np.empty(scores.size)
-        for parameters, part in zip(distinct.T, np.split(order, ends[:-1]), strict=True):
-            answer[part] = read(_at(self, tuple(parameters.tolist())), scores[part])
+        for parameters, piece in zip(distinct.T, np.split(order, ends[:-1]), strict=True):
+            answer[piece] = read(_at(self, tuple(parameters.tolist())), scores[piece])
         return answer.reshape(arrays[0].shape)
 
     def _arrayed(self, named: Mapping[str, Floats]) -> Any:
@@ -117,8 +117,10 @@ class StatedDistribution:
         ]
         if "__post_init__" in vars(self.kind):  # rules of several parameters together
             ends += [
-                dict(zip(arrays, one, strict=True))
-                for one in zip(*map(_flat, np.broadcast_arrays(*arrays.values())), strict=True)
+                dict(zip(arrays, broadcast_array, strict=True))
+                for broadcast_array in zip(
+                    *map(_flat, np.broadcast_arrays(*arrays.values())), strict=True
+                )
             ]
         # a rule of one parameter is an interval, which holds for all if it does for the ends
         for values in ends:
@@ -135,21 +137,21 @@ def stated_distribution(
     """Return the distribution of a kind with names among its parameters, None where there are
     none.
     """
-    known = fields(kind)
-    if len(arguments) > len(known) or not set(named) <= {field.name for field in known}:
+    valid = fields(kind)
+    if len(arguments) > len(valid) or not set(named) <= {field.name for field in valid}:
         return None
     parameters = {
-        **{field.name: value for field, value in zip(known, arguments, strict=False)},
+        **{field.name: value for field, value in zip(valid, arguments, strict=False)},
         **named,
     }
-    scalars = {field.name for field in known if str(field.type).startswith(("float", "int"))}
-    found = {name: value for name, value in parameters.items() if any(_names(value))}
+    scalars = {field.name for field in valid if str(field.type).startswith(("float", "int"))}
+    by_name = {name: value for name, value in parameters.items() if any(_names(value))}
     wrong = [
         name
-        for name, value in found.items()
+        for name, value in by_name.items()
         if isinstance(value, str) and not (name in scalars and value.isidentifier())
     ]
-    if not found or wrong:
+    if not by_name or wrong:
         return None
     return StatedDistribution(
         kind, tuple((name, _hashable(value)) for name, value in parameters.items())
@@ -158,24 +160,24 @@ def stated_distribution(
 
 @lru_cache(maxsize=KEPT)
 def _at(stated: StatedDistribution, values: tuple[float, ...]) -> Any:
-    known = dict(zip(stated.names, values, strict=True))
+    valid = dict(zip(stated.names, values, strict=True))
     try:
-        return stated.kind(**{name: _filled(value, known) for name, value in stated.stated})
+        return stated.kind(**{name: _filled(value, valid) for name, value in stated.stated})
     except ParameterError as error:
-        said = ", ".join(f"{name} is {value:g}" for name, value in known.items())
+        said = ", ".join(f"{name} is {value:g}" for name, value in valid.items())
         raise KindynosError(f"{error}, where {said}") from None
 
 
-def _filled(value: Any, known: Mapping[str, float]) -> Any:
+def _filled(value: Any, valid: Mapping[str, float]) -> Any:
     """Return a parameter with the values of what it names; whole numbers as integers, which counts
     must be.
     """
     if isinstance(value, str):
-        number = known[value]
+        number = valid[value]
         return int(number) if number.is_integer() else number
     if isinstance(value, StatedDistribution):
-        return value.at(known)
-    return tuple(_filled(item, known) for item in value) if isinstance(value, tuple) else value
+        return value.at(valid)
+    return tuple(_filled(item, valid) for item in value) if isinstance(value, tuple) else value
 
 
 def _names(value: Any) -> Iterator[str]:

@@ -72,8 +72,8 @@ def quantile(distribution: HasTails, u: Floats) -> Floats:
     flat = np.ascontiguousarray(u).reshape(-1)
     answer = np.empty_like(flat)
     for begin in range(0, flat.size, CHUNK):
-        part = slice(begin, begin + CHUNK)
-        answer[part] = _look_up(distribution, table, flat[part])
+        piece = slice(begin, begin + CHUNK)
+        answer[piece] = _look_up(distribution, table, flat[piece])
     return answer.reshape(u.shape)
 
 
@@ -105,10 +105,10 @@ class Halved:
         halves.
         """
         index = np.maximum(np.searchsorted(self.begins, level, side="right") - 1, 0)
-        place = (level - self.begins[index]) / self.widths[index] - 0.5
+        position = (level - self.begins[index]) / self.widths[index] - 0.5
         answer: Floats = self.coefficients[DEGREE].take(index)
         for power in range(DEGREE - 1, -1, -1):
-            answer = answer * place + self.coefficients[power].take(index)
+            answer = answer * position + self.coefficients[power].take(index)
         left = np.isnan(answer)
         if left.any():
             answer[left] = tail(level[left])
@@ -136,14 +136,14 @@ def _look_up(distribution: HasTails, table: QuantileTable, u: Floats) -> Floats:
     bits = bits & _FRACTION
     bits <<= 4
     bits |= _ONE
-    place = bits.view(np.float64)
-    place -= 1.5
+    view = bits.view(np.float64)
+    view -= 1.5
     # With mode="clip" the indices need no check, which takes longer than the look-up; those out of
     # range are redone below.
     answer: Floats = coefficients[DEGREE].take(index, mode="clip")
     term = np.empty_like(answer)
     for power in range(DEGREE - 1, -1, -1):
-        answer *= place
+        answer *= view
         answer += coefficients[power].take(index, out=term, mode="clip")
     if nearer.min() < _LEAST:
         far = nearer < _LEAST
@@ -170,8 +170,8 @@ def _build_table(distribution: HasTails) -> QuantileTable:
         )
     valid = [_checked(tail, begins, widths) for tail in tails]
     halves = (
-        _halve(tail, begins, widths, np.isnan(part[0]))
-        for tail, part in zip(tails, valid, strict=True)
+        _halve(tail, begins, widths, np.isnan(piece[0]))
+        for tail, piece in zip(tails, valid, strict=True)
     )
     return QuantileTable(np.concatenate(valid, axis=1), *halves)
 
@@ -212,18 +212,18 @@ def _halve(
     tail: Callable[[Floats], Floats], begins: Floats, widths: Floats, failed: NDArray[np.bool_]
 ) -> Halved | None:
     """Return the halves of the intervals that failed, halved again where they fail too."""
-    found: list[tuple[Floats, Floats, Floats]] = []
+    rows: list[tuple[Floats, Floats, Floats]] = []
     while failed.any():
         widths = np.repeat(widths[failed] / 2, 2)
         begins = np.repeat(begins[failed], 2)
         begins[1::2] += widths[1::2]
         coefficients = _checked(tail, begins, widths)
         failed = np.isnan(coefficients[0])
-        if len(found) == HALVINGS or len(begins) > MOST:
+        if len(rows) == HALVINGS or len(begins) > MOST:
             failed[:] = False  # the exact inverse does the rest
-        found.append((begins[~failed], widths[~failed], coefficients[:, ~failed]))
-    if not found:
+        rows.append((begins[~failed], widths[~failed], coefficients[:, ~failed]))
+    if not rows:
         return None
-    joined = [np.concatenate(parts, axis=-1) for parts in zip(*found, strict=True)]
+    joined = [np.concatenate(parts, axis=-1) for parts in zip(*rows, strict=True)]
     order = np.argsort(joined[0])
     return Halved(joined[0][order], joined[1][order], joined[2][:, order])

@@ -71,13 +71,13 @@ ROWS: dict[str, tuple[type, tuple[str | int, ...]]] = {
 
 
 def gather(
-    values: Floats, bounds: Sequence[int], wanted: Wanted, companions: Floats | None = None
+    values: Floats, bounds: Sequence[int], requested: Wanted, companions: Floats | None = None
 ) -> BlockSums:
     """Return what the values ``(trials,)`` of neighbouring blocks come to, and their products with
     companions ``(k, trials)``; ``bounds`` are the first trial of each block and the number of
     trials. NaN counts as no value.
     """
-    lows, highs = wanted.brackets[:, 0], wanted.brackets[:, 1]
+    lows, highs = requested.brackets[:, 0], requested.brackets[:, 1]
     rows: dict[str, list[Any]] = {name: [] for name in ROWS}
     beside = np.empty((0, len(values))) if companions is None else companions
     inside, counts, farthest = [], [], []
@@ -85,7 +85,7 @@ def gather(
     for begin, end in pairwise(bounds):
         ordered = np.sort(values[begin:end])
         ordered = ordered[: len(ordered) - int(np.count_nonzero(np.isnan(ordered)))]
-        gaps = ordered - wanted.centre
+        gaps = ordered - requested.centre
         squares = gaps * gaps
         cubes = squares * gaps
         rows["valid"].append(len(ordered))
@@ -99,18 +99,18 @@ def gather(
         tail_powers += np.column_stack([_up_to(squares, first), _up_to(cubes, first)])
         distinct = []
         for low, high in zip(first.tolist(), last.tolist(), strict=True):
-            part = ordered[low:high]
-            starts = np.flatnonzero(np.concatenate([[True], part[1:] != part[:-1]]))
-            starts = starts[: len(part)]
-            inside.append(part[starts])
-            counts.append(np.diff(np.append(starts, len(part))))
+            piece = ordered[low:high]
+            starts = np.flatnonzero(np.concatenate([[True], piece[1:] != piece[:-1]]))
+            starts = starts[: len(piece)]
+            inside.append(piece[starts])
+            counts.append(np.diff(np.append(starts, len(piece))))
             distinct.append(len(starts))
         rows["distinct"].append(distinct)
-        rows["cut_below"].append(np.searchsorted(ordered, wanted.cuts, side="left"))
-        upper = np.searchsorted(ordered, wanted.cuts, side="right")
+        rows["cut_below"].append(np.searchsorted(ordered, requested.cuts, side="left"))
+        upper = np.searchsorted(ordered, requested.cuts, side="right")
         rows["cut_at"].append(upper - rows["cut_below"][-1])
         farthest.append(_ends(ordered))
-        rows["companions"].append(_products(values[begin:end], beside[:, begin:end], wanted))
+        rows["companions"].append(_products(values[begin:end], beside[:, begin:end], requested))
     count = len(bounds) - 1
     arrays: dict[str, Any] = {
         name: np.array(rows[name], dtype=kind).reshape(
@@ -127,16 +127,16 @@ def gather(
     )
 
 
-def _products(values: Floats, companions: Floats, wanted: Wanted) -> Floats:
+def _products(values: Floats, companions: Floats, requested: Wanted) -> Floats:
     """Return for each companion its sum, that of its squares, and that of its products with the
     quantity, over the trials in which this has a value ``(k, 3)``.
     """
     valid = ~np.isnan(values)
     if not valid.all():
         values, companions = values[valid], companions[:, valid]
-    others = companions - wanted.companions[:, None]
+    others = companions - requested.companions[:, None]
     with np.errstate(invalid="ignore"):
-        products = others @ (values - wanted.centre)
+        products = others @ (values - requested.centre)
     squares = np.einsum("ij,ij->i", others, others)
     return np.stack([others.sum(axis=1), squares, products], axis=1)
 
@@ -165,31 +165,31 @@ class Accumulator:
     checkpoint.
     """
 
-    def __init__(self, blocks: Blocks, wanted: Wanted) -> None:
-        self.blocks, self.wanted = blocks, wanted
+    def __init__(self, blocks: Blocks, requested: Wanted) -> None:
+        self.blocks, self.wanted = blocks, requested
         widths: dict[Any, Any] = {
-            "brackets": len(wanted.brackets),
-            "cuts": len(wanted.cuts),
-            "companions": len(wanted.companions),
+            "brackets": len(requested.brackets),
+            "cuts": len(requested.cuts),
+            "companions": len(requested.companions),
         }
         self.rows: dict[str, Any] = {
             name: np.zeros((blocks.count, *(widths.get(width, width) for width in shape)), kind)
             for name, (kind, shape) in ROWS.items()
         }
-        self.tail_powers = np.zeros((blocks.batches, len(wanted.brackets), 2))
+        self.tail_powers = np.zeros((blocks.batches, len(requested.brackets), 2))
         self.farthest = np.empty(0)
         self.inside: dict[int, tuple[Floats, NDArray[np.int64]]] = {}
 
-    def add(self, batch: int, part: BlockSums) -> None:
+    def add(self, batch: int, block_sums: BlockSums) -> None:
         """Put what a batch gave in its place."""
         inside = self.blocks.in_batch(batch)
         for name, array in self.rows.items():
-            array[inside.start : inside.stop] = getattr(part, name)
-        self.tail_powers[batch] = part.tail_powers
-        self.farthest = _farthest([self.farthest, part.farthest])
-        ones = bool((part.counts == 1).all())  # nothing but single values, as usual
-        counts = np.empty(0, dtype=np.int64) if ones else part.counts
-        self.inside[batch] = part.values, counts
+            array[inside.start : inside.stop] = getattr(block_sums, name)
+        self.tail_powers[batch] = block_sums.tail_powers
+        self.farthest = _farthest([self.farthest, block_sums.farthest])
+        ones = bool((block_sums.counts == 1).all())  # nothing but single values, as usual
+        counts = np.empty(0, dtype=np.int64) if ones else block_sums.counts
+        self.inside[batch] = block_sums.values, counts
 
     def merge(self, other: Accumulator) -> None:
         """Take over the batches of another accumulator of the same blocks and wishes."""
@@ -239,6 +239,6 @@ class Accumulator:
         self.tail_powers = np.array(state["tail_powers"])
         self.farthest = np.array(state["farthest"])
         ends = np.cumsum(np.concatenate([np.zeros((1, 2), np.int64), state["lengths"]]), axis=0)
-        for place, batch in enumerate(state["batches"].tolist()):
-            (v, c), (v_end, c_end) = ends[place], ends[place + 1]
+        for position, batch in enumerate(state["batches"].tolist()):
+            (v, c), (v_end, c_end) = ends[position], ends[position + 1]
             self.inside[batch] = state["values"][v:v_end], state["counts"][c:c_end]

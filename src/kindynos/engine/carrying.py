@@ -100,9 +100,9 @@ def _modules_by_value() -> Iterator[None]:
     """Have the modules of the user travel by value, while the context lasts."""
     import cloudpickle
 
-    known = cloudpickle.list_registry_pickle_by_value()
+    registry_pickle = cloudpickle.list_registry_pickle_by_value()
     own = [module for name, module in list(sys.modules.items()) if _is_own(name, module)]
-    own = [module for module in own if module.__name__ not in known]
+    own = [module for module in own if module.__name__ not in registry_pickle]
     for module in own:
         cloudpickle.register_pickle_by_value(module)
     try:
@@ -143,8 +143,8 @@ def handed_out(executor: Executor, carried: Carried) -> Iterator[Callable[[int],
     """
     client = getattr(executor, "_client", None)
     if client is not None and hasattr(client, "scatter"):
-        held = client.scatter(carried, broadcast=True, hash=False)
-        yield lambda batch: executor.submit(run_carried, held, batch)
+        scatter = client.scatter(carried, broadcast=True, hash=False)
+        yield lambda batch: executor.submit(run_carried, scatter, batch)
     elif isinstance(executor, ProcessPoolExecutor) and len(carried.data) > LARGE:
         handle, name = tempfile.mkstemp(prefix="kindynos-")
         os.close(handle)

@@ -57,7 +57,7 @@ class Checkpoint:
 
     def write(self, arrays: Mapping[str, NDArray[Any]]) -> None:
         """Write the arrays."""
-        with replacing(self.path) as part, part.open("wb") as file:
-            held: dict[str, Any] = {**arrays, "about": np.array(json.dumps(self.about))}
-            np.savez(file, **held)
+        with replacing(self.path) as temporary, temporary.open("wb") as file:
+            by_name: dict[str, Any] = {**arrays, "about": np.array(json.dumps(self.about))}
+            np.savez(file, **by_name)
         self.written = time.monotonic()

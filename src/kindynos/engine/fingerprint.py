@@ -41,12 +41,12 @@ def _widest() -> list[str]:
     return [name for name in WIDTHS if features.get(name)][:1]
 
 
-def check_versions(wanted: Mapping[str, str]) -> None:
+def check_versions(requested: Mapping[str, str]) -> None:
     """Raise RunError where this process has other versions than the one that sent the work; of
     Python the first two numbers count.
     """
     here = versions()
-    for name, there in wanted.items():
+    for name, there in requested.items():
         if _counted(name, here[name]) != _counted(name, there):
             raise RunError(
                 f"a worker has {name} {here[name]}, and the process that sent the work "

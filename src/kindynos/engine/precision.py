@@ -75,10 +75,10 @@ class Precision:
         """Return the error over what is wanted: at most 1 when the aim is met; NaN where no error
         can be given.
         """
-        wanted = self.within * abs(value) if self.relative else self.within
+        within = self.within * abs(value) if self.relative else self.within
         if error == 0:
             return 0.0
-        return error / wanted if wanted > 0 else math.inf
+        return error / within if within > 0 else math.inf
 
 
 def next_count(blocks: int, missing: float) -> int:

@@ -27,13 +27,13 @@ def progress_listener(listener: Callable[[float], None] | None) -> Iterator[None
 
 
 @contextmanager
-def part_of_progress(place: int, parts: int) -> Iterator[None]:
+def part_of_progress(position: int, parts: int) -> Iterator[None]:
     """Have shares of the work in the context told as shares of one of several equal parts."""
     listener = _listener.get()
     if listener is None or parts == 1:
         yield
         return
-    token = _listener.set(lambda share: listener((place + share) / parts))
+    token = _listener.set(lambda share: listener((position + share) / parts))
     try:
         yield
     finally:

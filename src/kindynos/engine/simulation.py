@@ -91,15 +91,15 @@ def collect(
             while True:
                 answer = answers.send(stop)
                 if answer is not None:
-                    batch, found = answer
+                    batch, result = answer
                     if verify is not None and not processors:
-                        verify(batch, found)
-                    processors.add(found.processor)
+                        verify(batch, result)
+                    processors.add(result.processor)
                     if sink is None:
-                        _join(values, found, blocks, batch)
+                        _join(values, result, blocks, batch)
                     else:
-                        sink(batch, found)
-                    notes.update(found.notes)
+                        sink(batch, result)
+                    notes.update(result.notes)
                     state.finish(batch)
                 stop = state.stops()
     except (StopIteration, _Stop):
@@ -118,12 +118,12 @@ def collect(
     return SimulationOutput(values, notes, state.leading, tuple(sorted(processors)))
 
 
-def _join(values: dict[str, Floats], found: BatchResult, blocks: Blocks, batch: int) -> None:
+def _join(values: dict[str, Floats], batch_result: BatchResult, blocks: Blocks, batch: int) -> None:
     """Put the values of a batch in their place among all trials."""
-    for name, part in found.values.items():
+    for name, piece in batch_result.values.items():
         if name not in values:
-            values[name] = np.empty((*part.shape[:-1], blocks.trials))
-        values[name][..., blocks.part(batch)] = part
+            values[name] = np.empty((*piece.shape[:-1], blocks.trials))
+        values[name][..., blocks.part(batch)] = piece
 
 
 class _Stop(BaseException):
@@ -141,8 +141,8 @@ class _State:
 
     def finish(self, batch: int) -> None:
         """Remember that a batch is finished."""
-        part = self.blocks.part(batch)
-        self.done += part.stop - part.start
+        piece = self.blocks.part(batch)
+        self.done += piece.stop - piece.start
         self.later.add(batch)
         while self.first in self.later:
             self.later.remove(self.first)
@@ -164,8 +164,8 @@ class _State:
 
     def listen(self, share: float) -> None:
         """Be told of a share of the batch that is worked on in this thread; raises _Stop."""
-        part = self.blocks.part(self.first)
-        if self.stops(int(share * (part.stop - part.start))):
+        piece = self.blocks.part(self.first)
+        if self.stops(int(share * (piece.stop - piece.start))):
             raise _Stop
 
 

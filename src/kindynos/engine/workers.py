@@ -69,8 +69,8 @@ def size_of(executor: Executor) -> int:
         if size == 0:
             raise RunError("the cluster has no workers; start some, and try again")
         return int(size)
-    found = getattr(executor, "_max_workers", None)
-    return found if isinstance(found, int) and found > 0 else usable_cpus()
+    answer = getattr(executor, "_max_workers", None)
+    return answer if isinstance(answer, int) and answer > 0 else usable_cpus()
 
 
 def run_batches(
@@ -92,10 +92,10 @@ def run_batches(
                 return
     elif executor is None:
         with ThreadPoolExecutor(workers, thread_name_prefix="kindynos") as pool:
-            yield from _Spread(lambda one: pool.submit(task, one), task, workers).run(batches)
+            yield from _Spread(lambda item: pool.submit(task, item), task, workers).run(batches)
     elif isinstance(executor, ThreadPoolExecutor):
         size, threads = size_of(executor), executor
-        yield from _Spread(lambda one: threads.submit(task, one), task, size).run(batches)
+        yield from _Spread(lambda item: threads.submit(task, item), task, size).run(batches)
     else:
         size = size_of(executor)
         with handed_out(executor, by_value(task)) as submit:
@@ -131,9 +131,9 @@ class _Spread(Generic[Answer]):
                     self.running[self._submitted(batch)] = batch
                 if not self.running:
                     return
-                found = self._finished()
-                stop = False if found else bool((yield None))
-                for batch, future in found:
+                finished = self._finished()
+                stop = False if finished else bool((yield None))
+                for batch, future in finished:
                     latest = max(latest, batch)
                     stop = bool((yield batch, self._answer(future, batch))) or stop
                 if stop:

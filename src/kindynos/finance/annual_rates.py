@@ -28,16 +28,16 @@ def per_period(
     (0.009489, 0.01, 0.08)
     """
     one_of("how", how, HOW)
-    found, count = (
+    result, count = (
         array_of(name, value)
         for name, value in (("rate", rate), ("periods_a_year", periods_a_year))
     )
     if (count < 1).any():
         raise ParameterError("periods_a_year must be at least 1")
-    if how == "effective" and (found < -1).any():
+    if how == "effective" and (result < -1).any():
         raise ParameterError("an effective rate must be at least -1")
     with np.errstate(divide="ignore"):
-        answer = found / count if how == "simple" else np.expm1(np.log1p(found) / count)
+        answer = result / count if how == "simple" else np.expm1(np.log1p(result) / count)
     # twelve months of an annual rate of one period are the rate itself, to the bit
-    answer = np.where(count == 1, found, answer)
+    answer = np.where(count == 1, result, answer)
     return answer if answer.ndim else float(answer)

@@ -86,17 +86,17 @@ def _days(dates: Sequence[Any], count: int) -> NDArray[np.datetime64]:
     days: list[np.datetime64] = []
     if not isinstance(dates, Iterable) or isinstance(dates, str | bytes):
         raise invalid_argument("dates", "a list of dates", dates)
-    for place, date in enumerate(dates):
+    for position, date in enumerate(dates):
         try:
             days.append(np.datetime64(date, "D"))
             if not (np.isnat(days[-1]) or FIRST <= days[-1] <= LAST):
                 raise ValueError
         except (TypeError, ValueError, OverflowError):
             raise ParameterError(
-                f"date {place + 1} must be a date such as '2028-03-31', not {shown(date)}"
+                f"date {position + 1} must be a date such as '2028-03-31', not {shown(date)}"
             ) from None
         if np.isnat(days[-1]):
-            raise ParameterError(f"date {place + 1} is missing")
+            raise ParameterError(f"date {position + 1} is missing")
     if len(days) != count:
         raise ParameterError(f"{count} flows need as many dates, not {len(days)}")
     return np.array(days, dtype="datetime64[D]")
@@ -116,8 +116,8 @@ class Dated:
     def near(self) -> float:
         return 1e-4 / max(float(self.times[-1]), 1.0)
 
-    def beginning(self, place: int) -> Dated:
-        return Dated(self.times[place:] - self.times[place])
+    def beginning(self, position: int) -> Dated:
+        return Dated(self.times[position:] - self.times[position])
 
     def log_ratio(
         self, later: Floats, log_x: Floats, price: Floats
@@ -146,12 +146,12 @@ class Dated:
     def all_rates(self, flows: Floats) -> list[Floats]:
         columns = np.arange(flows.shape[1])
         levels = [flows]
-        for place in range(len(flows) - 2):
-            levels.append(levels[-1] * np.maximum(self.times - self.times[place], 0)[:, None])
+        for position in range(len(flows) - 2):
+            levels.append(levels[-1] * np.maximum(self.times - self.times[position], 0)[:, None])
         roots = np.full((flows.shape[1], 1), np.nan)
         for level in reversed(levels):
             roots = self._between(level, roots, columns)
-        return [np.expm1(_distinct(found[~np.isnan(found)])) for found in roots]
+        return [np.expm1(_distinct(root[~np.isnan(root)])) for root in roots]
 
     def _between(self, flows: Floats, turns: Floats, columns: NDArray[np.int64]) -> Floats:
         """Return the roots of each column between its turning points, ``(columns, most)``, in order
@@ -176,9 +176,9 @@ class Dated:
                 flows[:, owner], *ends, sign[owner, gap], self._evaluate, least=1.0
             )
         touching = np.where((sign == 0) & (size.reshape(knots.shape) > 0), knots, np.nan)
-        found: Floats = np.sort(np.column_stack([crossing, touching]), axis=1)
-        most = max(1, int((~np.isnan(found)).sum(axis=1).max(initial=0)))
-        return found[:, :most]
+        ordered: Floats = np.sort(np.column_stack([crossing, touching]), axis=1)
+        most = max(1, int((~np.isnan(ordered)).sum(axis=1).max(initial=0)))
+        return ordered[:, :most]
 
     def _bounds(self, flows: Floats) -> tuple[Floats, Floats]:
         """Return for each column between which y all roots lie: beyond, the first or the last flow

@@ -52,12 +52,15 @@ def only_rate(flows: Floats) -> Floats:
     rate = np.full(flows.shape[1], np.nan)
     above = np.sign(first_nonzero(flows)) * flows.sum(axis=0) < 0
     for side, ordered in ((above, flows), (~above, flows[::-1])):
-        part = ordered[:, side] / np.maximum(
+        larger = ordered[:, side] / np.maximum(
             np.abs(ordered[:, side]).max(axis=0), np.finfo(float).tiny
         )
         with np.errstate(over="ignore", divide="ignore"):  # a rate beyond the floats is infinite
             x = bisect(
-                part, np.zeros(part.shape[1]), np.ones(part.shape[1]), np.sign(first_nonzero(part))
+                larger,
+                np.zeros(larger.shape[1]),
+                np.ones(larger.shape[1]),
+                np.sign(first_nonzero(larger)),
             )
             rate[side] = 1 / x - 1 if ordered is flows else x - 1
     return rate
@@ -120,8 +123,8 @@ def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
     """
     column = np.flatnonzero((flows > 0).any(axis=0) & (flows < 0).any(axis=0))
     if len(flows) > LONG:
-        coefficients, place, low, width = irr_long.pieces(flows[:, column])
-        column = column[place]
+        coefficients, position, low, width = irr_long.pieces(flows[:, column])
+        column = column[position]
     else:
         coefficients, low, width = (
             _bernstein(flows[:, column]),
@@ -133,14 +136,14 @@ def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
     while column.size:
         positive = coefficients >= 0
         changes = np.count_nonzero(positive[1:] != positive[:-1], axis=0)
-        one = changes == 1
+        valid = changes == 1
         single.append(
             (
-                column[one],
-                low[one],
-                width[one],
-                np.where(positive[0, one], 1.0, -1.0),
-                coefficients[:, one],
+                column[valid],
+                low[valid],
+                width[valid],
+                np.where(positive[0, valid], 1.0, -1.0),
+                coefficients[:, valid],
             )
         )
         narrow = (changes > 1) & ((width <= NARROW * low) | (width < LEAST))
@@ -152,7 +155,7 @@ def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
         low = np.concatenate([low[wide], low[wide] + CUT * width[wide]])
         width = np.concatenate([CUT * width[wide], (1 - CUT) * width[wide]])
     owner, low, width, sign, pieces = (
-        np.concatenate(part, axis=-1) for part in zip(*single, strict=True)
+        np.concatenate(piece, axis=-1) for piece in zip(*single, strict=True)
     )
     if len(flows) > LONG:
         inside = bisect(
@@ -161,8 +164,8 @@ def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
         roots = _polished(flows[:, owner], low + width * inside, width)
     else:
         roots = bisect(flows[:, owner], low, low + width, sign)
-    place, low, width = (np.concatenate(part) for part in zip(*double, strict=True))
-    doubles, touched = _touching(flows[:, place], low, width, place)
+    position, low, width = (np.concatenate(piece) for piece in zip(*double, strict=True))
+    doubles, touched = _touching(flows[:, position], low, width, position)
     return np.concatenate([roots, doubles]), np.concatenate([owner, touched])
 
 
@@ -250,11 +253,11 @@ def bisect(
         with np.errstate(divide="ignore", invalid="ignore"):
             newton = x - value / slope
         inside = (newton > low) & (newton < high)
-        moved = np.where(value == 0, x, np.where(inside, newton, 0.5 * (low + high)))
+        values = np.where(value == 0, x, np.where(inside, newton, 0.5 * (low + high)))
         # a root that has settled does not depend on how long others take
-        moved = np.where(still, x, moved)
-        still |= ~(np.abs(moved - x) > NEAR * np.maximum(np.abs(x), least))
-        root[active] = x = moved
+        values = np.where(still, x, values)
+        still |= ~(np.abs(values - x) > NEAR * np.maximum(np.abs(x), least))
+        root[active] = x = values
         if still.all():
             break
         if np.count_nonzero(still) > 0.5 * still.size:

@@ -32,7 +32,7 @@ def pieces(flows: Floats) -> tuple[Floats, NDArray[np.int64], Floats, Floats]:
     Bernstein coefficients ``(terms, pieces)``, the column of each piece, its low end and its width.
     """
     sizes = np.abs(flows)
-    found: list[tuple[Floats, NDArray[np.int64], Floats, Floats]] = []
+    rows: list[tuple[Floats, NDArray[np.int64], Floats, Floats]] = []
     waiting = [(0.0, 1.0, np.arange(flows.shape[1]))]
     while waiting:
         low, width, columns = waiting.pop()
@@ -48,7 +48,7 @@ def pieces(flows: Floats) -> tuple[Floats, NDArray[np.int64], Floats, Floats]:
             positive = coefficients >= 0
             kept = (positive != positive[0]).any(axis=0)
             inside = columns[fits][kept]
-            found.append(
+            rows.append(
                 (
                     coefficients[:, kept],
                     inside,
@@ -59,9 +59,9 @@ def pieces(flows: Floats) -> tuple[Floats, NDArray[np.int64], Floats, Floats]:
         if not fits.all():
             cut = CUT * width
             waiting += [(low, cut, columns[~fits]), (low + cut, width - cut, columns[~fits])]
-    if not found:
+    if not rows:
         return np.empty((TERMS, 0)), np.empty(0, dtype=np.int64), np.empty(0), np.empty(0)
-    parts = list(zip(*found, strict=True))
+    parts = list(zip(*rows, strict=True))
     return (
         np.concatenate(parts[0], axis=1),
         np.concatenate(parts[1]),

@@ -219,11 +219,11 @@ def at(row: ArrayLike, period: ArrayLike) -> Floats | float:
     if number.ndim and values.shape[1] not in (1, len(number)):
         raise ParameterError(f"period has {len(number)} trials, and the row {values.shape[1]}")
     inside = (number >= 1) & (number <= len(values))
-    place = np.where(inside, number, 1).astype(np.int64) - 1
-    if place.ndim == 0:
-        found = values[int(place)] if inside else np.full(values.shape[1:], np.nan)
+    position = np.where(inside, number, 1).astype(np.int64) - 1
+    if position.ndim == 0:
+        value = values[int(position)] if inside else np.full(values.shape[1:], np.nan)
     elif values.shape[1] == 1:
-        found = np.where(inside, values[place, 0], np.nan)
+        value = np.where(inside, values[position, 0], np.nan)
     else:
-        found = np.where(inside, values[place, np.arange(values.shape[1])], np.nan)
-    return scalar_if(np.ndim(row) == 1 and number.ndim == 0, np.asarray(found))
+        value = np.where(inside, values[position, np.arange(values.shape[1])], np.nan)
+    return scalar_if(np.ndim(row) == 1 and number.ndim == 0, np.asarray(value))

@@ -104,8 +104,8 @@ def _payback(row: Floats, flat: Any) -> Floats | float:
     period = paid.argmax(axis=0)
     column = np.arange(row.shape[1])
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-        part = -total[period - 1, column] / row[period, column]
-    answer = np.where(period > 0, period - 1 + part, 0.0)
+        piece = -total[period - 1, column] / row[period, column]
+    answer = np.where(period > 0, period - 1 + piece, 0.0)
     answer = np.where(paid.any(axis=0), answer, np.where(owed[-1], np.inf, 0.0))
     return scalar_if(bool(flat), np.where(np.isnan(total[-1]), np.nan, answer))
 

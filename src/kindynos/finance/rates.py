@@ -45,7 +45,7 @@ class Schedule(Protocol):
     def near(self) -> float:
         """A step in log x so short that it leaves an error of its cube."""
 
-    def beginning(self, place: int) -> Schedule:
+    def beginning(self, position: int) -> Schedule:
         """The schedule without its first N flows."""
 
     def log_ratio(
@@ -76,8 +76,8 @@ class Even:
     def near(self) -> float:
         return 1e-4 / self.count
 
-    def beginning(self, place: int) -> Even:
-        return Even(self.count - place)
+    def beginning(self, position: int) -> Even:
+        return Even(self.count - position)
 
     def log_ratio(
         self, later: Floats, log_x: Floats, price: Floats
@@ -130,9 +130,9 @@ def solve(flows: Floats, schedule: Schedule) -> IrrReport:
     several: dict[int, Floats] = {}
     parts = [slice(begin, min(begin + CHUNK, trials)) for begin in range(0, trials, CHUNK)]
 
-    def work(part: slice) -> None:
-        found = _solve(flows[:, part], rate[part], count[part], schedule)
-        several.update({part.start + trial: roots for trial, roots in found.items()})
+    def work(piece: slice) -> None:
+        solution = _solve(flows[:, piece], rate[piece], count[piece], schedule)
+        several.update({piece.start + trial: roots for trial, roots in solution.items()})
 
     on_threads(work, parts)
     return IrrReport(rate, count, several)
@@ -145,23 +145,23 @@ def _solve(
     several.
     """
     changes = sign_changes(flows)
-    one = changes == 1
+    valid = changes == 1
     many = np.flatnonzero(changes > 1)
     if many.size:
         bound = _count_bound(flows[:, many])
-        one[many] = bound == 1
+        valid[many] = bound == 1
         many = many[bound > 1]
-    if one.any():
-        count[one] = 1
+    if valid.any():
+        count[valid] = 1
         # Where nearly all have one rate, working on all is quicker than picking those out. What
         # Halley's method settles on is a rate, and where there is only one it is that.
-        found = (
-            _halley(flows, schedule)[one]
-            if np.count_nonzero(one) > 0.8 * one.size
-            else _halley(flows[:, one], schedule)
+        halley = (
+            _halley(flows, schedule)[valid]
+            if np.count_nonzero(valid) > 0.8 * valid.size
+            else _halley(flows[:, valid], schedule)
         )
-        rate[one] = found
-        lost = one & np.isnan(rate)
+        rate[valid] = halley
+        lost = valid & np.isnan(rate)
         if lost.any():
             rate[lost] = schedule.only_rate(flows[:, lost])
         rate += 0.0  # never -0
@@ -218,9 +218,9 @@ def _halley(flows: Floats, schedule: Schedule) -> Floats:
     first = np.argmax(flows != 0, axis=0)
     for begin in np.unique(first):
         if len(flows) - begin >= 2:
-            found, chosen = np.full(np.count_nonzero(first == begin), np.nan), first == begin
-            _halley_from(flows[begin:, chosen], schedule.beginning(int(begin)), found)
-            rate[chosen] = found
+            answer, selected = np.full(np.count_nonzero(first == begin), np.nan), first == begin
+            _halley_from(flows[begin:, selected], schedule.beginning(int(begin)), answer)
+            rate[selected] = answer
     return rate
 
 
@@ -240,8 +240,8 @@ def _halley_from(flows: Floats, schedule: Schedule, rate: Floats) -> None:
         price = -flows[0]
         for _ in range(STEPS):
             step = _halley_step(schedule, price, later, log_x)
-            moved = np.clip(log_x + step, -largest, largest)
-            log_x = np.where(still, log_x, moved)
+            clipped = np.clip(log_x + step, -largest, largest)
+            log_x = np.where(still, log_x, clipped)
             # a step that is not a number goes nowhere: its rate is NaN
             still |= ~(np.abs(step) >= near)
             if still.all():

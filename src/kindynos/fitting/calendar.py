@@ -54,20 +54,20 @@ def calendar_regressors(
         raise ParameterError("needs a series with dates as its index")
     dates = dated.dates.append(dated.after(ahead))
     begins, ends = _bounds(dated, dates)
-    found: dict[str, Any] = {}
+    by_name: dict[str, Any] = {}
     if dated.every in ("month", "quarter", "year") and days != "none":
         counts = np.array([_weekdays(begins, ends, day) for day in range(7)], dtype=np.float64)
         if days == "working":
-            found["working days"] = counts[:5].sum(axis=0) - 2.5 * counts[5:].sum(axis=0)
+            by_name["working days"] = counts[:5].sum(axis=0) - 2.5 * counts[5:].sum(axis=0)
         else:
-            found = {f"{word}s": counts[i] - counts[6] for i, word in enumerate(WEEKDAYS)}
+            by_name = {f"{label}s": counts[i] - counts[6] for i, label in enumerate(WEEKDAYS)}
     for name, given in (holidays or {}).items():
-        found[str(name)] = _counted(str(name), given, begins, ends)
-    if not found:
+        by_name[str(name)] = _counted(str(name), given, begins, ends)
+    if not by_name:
         raise ParameterError(
             f"a series of one value per {dated.every} has no regressors of days; name holidays"
         )
-    return pd.DataFrame(found, index=dates)
+    return pd.DataFrame(by_name, index=dates)
 
 
 def holidays_in(source: str | Path) -> dict[str, list[Any]]:
@@ -76,10 +76,10 @@ def holidays_in(source: str | Path) -> dict[str, list[Any]]:
     """
     table = read_table(source)
     names, dates = table.texts(table.named("holiday")), table.dates("date")
-    found: dict[str, list[Any]] = {}
+    holidays: dict[str, list[Any]] = {}
     for name, date in zip(names, dates, strict=True):
-        found.setdefault(name, []).append(date)
-    return found
+        holidays.setdefault(name, []).append(date)
+    return holidays
 
 
 def _bounds(dated: DatedSeries, dates: Any) -> tuple[Any, Any]:
@@ -98,7 +98,7 @@ def _bounds(dated: DatedSeries, dates: Any) -> tuple[Any, Any]:
 
 def _weekdays(begins: Any, ends: Any, day: int) -> Any:
     """Return how often a day of the week, 0 for Monday, lies in each period."""
-    mask = [place == day for place in range(7)]
+    mask = [position == day for position in range(7)]
     return np.busday_count(begins, ends, weekmask=mask)
 
 

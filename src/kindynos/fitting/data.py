@@ -30,11 +30,11 @@ class Data:
     below: NDArray[np.bool_]
     places: NDArray[np.int64] | None = None  # in what was given, without values of weight 0
 
-    def named(self, chosen: NDArray[np.bool_]) -> str:
+    def named(self, selected: NDArray[np.bool_]) -> str:
         """Return the first of the chosen values as messages name it."""
-        place = int(np.argmax(chosen))
-        given = place if self.places is None else int(self.places[place])
-        return f"value {given} is {self.values[place]:g}"
+        position = int(np.argmax(selected))
+        given = position if self.places is None else int(self.places[position])
+        return f"value {given} is {self.values[position]:g}"
 
     @property
     def plain(self) -> bool:
@@ -92,7 +92,7 @@ class Data:
         if self.even:  # as np.quantile does, without its cost for few values
             x, last = self._sorted, self.values.size - 1
             places = [(min(int(level * last), last - 1), level * last) for level in levels]
-            return [float(x[i] + (x[i + 1] - x[i]) * (place - i)) for i, place in places]
+            return [float(x[i] + (x[i + 1] - x[i]) * (position - i)) for i, position in places]
         order = np.argsort(self.values)
         reached = (np.cumsum(self.weights[order]) - self.weights[order] / 2) / self.total
         return [float(q) for q in np.interp(levels, reached, self.values[order])]
@@ -112,27 +112,27 @@ def data_of(
     (sum of weights)^2 / sum of squares. Source: Kish, Survey Sampling (1965), section 11.7.
     """
     one_of("weights_kind", weights_kind, ("counts", "survey"))
-    found = array_of("values", values)
-    if found.ndim != 1:
-        raise ParameterError(f"values must be flat, not {found.shape}")
-    if len(found) < FEWEST:
-        raise ParameterError(f"needs at least {FEWEST} values, and there are {len(found)}")
-    if not np.isfinite(found).all():
-        place = int(np.argmin(np.isfinite(found)))
-        raise ParameterError(f"value {place} is {found[place]:g}; all must be finite")
-    if np.ptp(found) == 0:
-        raise ParameterError(f"all values are equal, {found[0]:g}; there is nothing to estimate")
-    check_size(found)
-    above, below = (_mask("at_least", at_least, len(found)), _mask("at_most", at_most, len(found)))
+    array = array_of("values", values)
+    if array.ndim != 1:
+        raise ParameterError(f"values must be flat, not {array.shape}")
+    if len(array) < FEWEST:
+        raise ParameterError(f"needs at least {FEWEST} values, and there are {len(array)}")
+    if not np.isfinite(array).all():
+        position = int(np.argmin(np.isfinite(array)))
+        raise ParameterError(f"value {position} is {array[position]:g}; all must be finite")
+    if np.ptp(array) == 0:
+        raise ParameterError(f"all values are equal, {array[0]:g}; there is nothing to estimate")
+    check_size(array)
+    above, below = (_mask("at_least", at_least, len(array)), _mask("at_most", at_most, len(array)))
     if (above & below).any():
         raise ParameterError(f"value {int(np.argmax(above & below))} is both at_least and at_most")
     if (above | below).all():
         raise ParameterError("every value is only a bound; some must be known")
-    valid = _weights(weights, len(found))
+    valid = _weights(weights, len(array))
     if weights_kind == "survey":
         valid = valid * valid.sum() / (valid**2).sum()
     kept = valid > 0
-    data = Data(found[kept], valid[kept], above[kept], below[kept], np.flatnonzero(kept))
+    data = Data(array[kept], valid[kept], above[kept], below[kept], np.flatnonzero(kept))
     if data.values.size < 2 or np.ptp(data.values) == 0 or not data.known.any():
         raise ParameterError("the values with a weight above 0 leave nothing to estimate")
     return data
@@ -153,26 +153,26 @@ def check_size(values: Floats) -> None:
 def _weights(weights: Any, count: int) -> Floats:
     if weights is None:
         return np.ones(count)
-    found = array_of("weights", weights)
-    if found.shape != (count,):
-        raise ParameterError(f"weights must be as many as the values, {count}, not {found.shape}")
-    if not np.isfinite(found).all() or (found < 0).any():
-        bad = ~(np.isfinite(found) & (found >= 0))
+    array = array_of("weights", weights)
+    if array.shape != (count,):
+        raise ParameterError(f"weights must be as many as the values, {count}, not {array.shape}")
+    if not np.isfinite(array).all() or (array < 0).any():
+        bad = ~(np.isfinite(array) & (array >= 0))
         raise invalid_argument(
-            f"weights[{int(np.argmax(bad))}]", "finite and at least 0", float(found[bad][0])
+            f"weights[{int(np.argmax(bad))}]", "finite and at least 0", float(array[bad][0])
         )
-    if found.sum() <= 0:
+    if array.sum() <= 0:
         raise ParameterError("weights must not all be 0")
-    return found
+    return array
 
 
 def _mask(name: str, mask: Any, count: int) -> NDArray[np.bool_]:
     if mask is None:
         return np.zeros(count, dtype=bool)
     try:
-        found = np.asarray(mask)
+        values = np.asarray(mask)
     except ValueError:  # lists of different lengths
-        found = np.empty(0)
-    if found.shape != (count,) or found.dtype != bool:
+        values = np.empty(0)
+    if values.shape != (count,) or values.dtype != bool:
         raise ParameterError(f"{name} must be a mask, True or False for each of the {count} values")
-    return found
+    return values

@@ -49,8 +49,8 @@ class DatedSeries:
         months = {"month": 1, "quarter": 3, "year": 12}[self.every or "month"]
         ends = last.is_month_end
         steps = [pd.DateOffset(months=months * k) for k in range(1, periods + 1)]
-        moved = pd.DatetimeIndex([last + step for step in steps])
-        return moved + pd.offsets.MonthEnd(0) if ends else moved
+        datetime_index = pd.DatetimeIndex([last + step for step in steps])
+        return datetime_index + pd.offsets.MonthEnd(0) if ends else datetime_index
 
 
 def dated_series(series: Any, every: str | None = None) -> DatedSeries:
@@ -86,9 +86,9 @@ def check_dates(dates: Any, every: str | None = None) -> str:
         raise ParameterError(f"the date {_day(dates[int(np.argmax(doubled))])} is there twice")
     gaps = np.diff(dates.to_numpy().astype("datetime64[D]").astype(np.int64))
     if (gaps < 0).any():
-        place = int(np.argmax(gaps < 0))
+        position = int(np.argmax(gaps < 0))
         raise ParameterError(
-            f"{_day(dates[place + 1])} comes after {_day(dates[place])}; sort the dates"
+            f"{_day(dates[position + 1])} comes after {_day(dates[position])}; sort the dates"
         )
     if len(dates) < 3:
         return every or "day"
@@ -116,11 +116,13 @@ def with_missing_dates(dates: Any, every: str | None = None) -> Any:
     steps = np.diff(_steps(dates, spacing))
     if (steps == 1).all() or (steps != np.round(steps)).any() or steps.sum() > MOST_DATES:
         return dates
-    found = [dates[0]]
-    for place, step in enumerate(steps.astype(int).tolist()):
-        before = DatedSeries(np.empty(1), dates[place : place + 1], spacing)
-        found += [*before.after(step - 1), dates[place + 1]] if step > 1 else [dates[place + 1]]
-    return type(dates)(found)
+    rows = [dates[0]]
+    for position, step in enumerate(steps.astype(int).tolist()):
+        before = DatedSeries(np.empty(1), dates[position : position + 1], spacing)
+        rows += (
+            [*before.after(step - 1), dates[position + 1]] if step > 1 else [dates[position + 1]]
+        )
+    return type(dates)(rows)
 
 
 def _day(date: Any) -> str:

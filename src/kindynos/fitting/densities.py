@@ -133,14 +133,14 @@ def _shrunk(z: Floats, shape: Floats) -> Floats:
 
 def extreme_value(x: Floats, location: Floats, scale: Floats, shape: Floats) -> Floats:
     y = _shrunk((x - location) / scale, shape)
-    found = -(1 + shape) * y - np.exp(np.minimum(-y, 700.0)) - np.log(scale)
-    return np.where(shape < -1, -np.inf, found)
+    exp = -(1 + shape) * y - np.exp(np.minimum(-y, 700.0)) - np.log(scale)
+    return np.where(shape < -1, -np.inf, exp)
 
 
 def generalized_pareto(x: Floats, location: Floats, scale: Floats, shape: Floats) -> Floats:
     z = (x - location) / scale
-    found = -(1 + shape) * _shrunk(z, shape) - np.log(scale)
-    return np.where((z < 0) | (shape < -1), -np.inf, found)
+    shrunk = -(1 + shape) * _shrunk(z, shape) - np.log(scale)
+    return np.where((z < 0) | (shape < -1), -np.inf, shrunk)
 
 
 def skew_normal(x: Floats, location: Floats, scale: Floats, shape: Floats) -> Floats:

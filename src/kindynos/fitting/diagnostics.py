@@ -85,48 +85,50 @@ def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
         values, what = array_of("series", series), "series"
     if values.ndim != 1:
         raise ParameterError(f"series must be flat, one value a period, not {values.shape}")
-    known = values[~np.isnan(values)]
-    if len(known) < FEWEST or np.ptp(known) == 0:
+    value = values[~np.isnan(values)]
+    if len(value) < FEWEST or np.ptp(value) == 0:
         raise ParameterError(f"needs at least {FEWEST} values that are not all equal")
-    check_size(known)
-    most = min(len(known) // 2 - 1, max(10, 2 * int(math.log(len(known)) * 4)))
+    check_size(value)
+    most = min(len(value) // 2 - 1, max(10, 2 * int(math.log(len(value)) * 4)))
     lags = min(most, 36) if lags is None else check_integer("lags", lags, least=1)
-    if lags > len(known) // 2:
-        raise ParameterError(f"lags must be at most half the {len(known)} values, not {lags}")
-    found = autocorrelations(values, lags)
-    tests = [ljung_box(found, len(known), min(lags, max(10, estimated + 3)), estimated)]
+    if lags > len(value) // 2:
+        raise ParameterError(f"lags must be at most half the {len(value)} values, not {lags}")
+    answer = autocorrelations(values, lags)
+    tests = [ljung_box(answer, len(value), min(lags, max(10, estimated + 3)), estimated)]
     if what == "series":
         tests += [unit_root(values), kpss(values)]
-    tests.append(normality(known).tests[0])
+    tests.append(normality(value).tests[0])
     return Diagnostics(
         what,
         values,
-        found,
-        partial_autocorrelations(found),
-        Z / math.sqrt(len(known)),
+        answer,
+        partial_autocorrelations(answer),
+        Z / math.sqrt(len(value)),
         tuple(tests),
     )
 
 
-def partial_autocorrelations(found: Floats) -> Floats:
+def partial_autocorrelations(result: Floats) -> Floats:
     """Return partial autocorrelations from autocorrelations. Source: Durbin, Revue de l'Institut
     Int. de Stat. 28 (1960).
     """
     phi: Floats = np.empty(0)
     answer = []
-    for lag in range(1, len(found) + 1):
-        before = found[: lag - 1]
-        value = (found[lag - 1] - phi @ before[::-1]) / (1 - phi @ before) if lag > 1 else found[0]
+    for lag in range(1, len(result) + 1):
+        before = result[: lag - 1]
+        value = (
+            (result[lag - 1] - phi @ before[::-1]) / (1 - phi @ before) if lag > 1 else result[0]
+        )
         phi = np.append(phi - value * phi[::-1], value)
         answer.append(float(value))
     return np.array(answer)
 
 
-def ljung_box(found: Floats, count: int, lags: int, estimated: int = 0) -> Test:
+def ljung_box(answer: Floats, count: int, lags: int, estimated: int = 0) -> Test:
     """Test that the first autocorrelations are all 0, with that many parameters fitted.
 
     Source: Ljung and Box, Biometrika 65 (1978), 297-303.
     """
-    statistic, p = portmanteau(found, count, lags, estimated)
+    statistic, p = portmanteau(answer, count, lags, estimated)
     words = said(p, "values depend on earlier ones", "nothing left in the autocorrelations")
     return Test("Ljung-Box", statistic, p, words)

@@ -81,8 +81,10 @@ def laplace(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
 def _weighted_median(data: Data) -> float:
     order = np.argsort(data.values)
     x, reached = data.values[order], np.cumsum(data.weights[order])
-    place = int(np.searchsorted(reached, data.total / 2))
-    return float((x[place] + x[place + 1]) / 2 if reached[place] == data.total / 2 else x[place])
+    position = int(np.searchsorted(reached, data.total / 2))
+    return float(
+        (x[position] + x[position + 1]) / 2 if reached[position] == data.total / 2 else x[position]
+    )
 
 
 def gamma(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
@@ -147,12 +149,12 @@ def log_logistic(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
         t = np.tanh(z / 2)
         h = (1 - t * t) / 2
         # the scores of middle / spread and of log spread
-        one, other = (average(data, t), average(data, z * t) - 1)
+        item, other = (average(data, t), average(data, z * t) - 1)
         a, b = average(data, h), average(data, z * h)
-        c, d = one + b, other + 1 + average(data, z * z * h)
+        c, d = item + b, other + 1 + average(data, z * z * h)
         bend = a * d - b * c
         move, stretch = (
-            np.clip(x / bend, -1, 1) for x in (one * d - b * other, a * other - c * one)
+            np.clip(x / bend, -1, 1) for x in (item * d - b * other, a * other - c * item)
         )
         middle, spread = middle + spread * move, spread * np.exp(stretch)
         if (np.maximum(np.abs(move), np.abs(stretch)) <= NEAR).all():

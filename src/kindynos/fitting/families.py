@@ -111,25 +111,25 @@ def _pareto_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float
             shapes = np.log1p(np.multiply.outer(bends, gaps)) @ data.weights / data.total
             height = np.where(shapes > -0.95, -np.log(shapes / bends) - shapes, -np.inf)
         best = int(np.argmax(np.where(np.isnan(height), -np.inf, height)))
-        found = {"scale": float(shapes[best] / bends[best]), "shape": float(shapes[best])}
+        by_name = {"scale": float(shapes[best] / bends[best]), "shape": float(shapes[best])}
         if finer:
             bends = np.linspace(bends[max(best - 1, 0)], bends[min(best + 1, len(bends) - 1)], 6)
             bends = bends[bends != 0]
     mean = data.mean - fixed["location"]
-    return [found, {"scale": mean, "shape": 0.0}, {"scale": 1.02 * 0.4 * largest, "shape": -0.4}]
+    return [by_name, {"scale": mean, "shape": 0.0}, {"scale": 1.02 * 0.4 * largest, "shape": -0.4}]
 
 
 def _skew_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float]]:
-    found = []
+    skew_starts = []
     for skewness in (max(min(data.skewness, 0.9), -0.9), 0.3, -0.3):
-        part = (2 * abs(skewness) / (4 - math.pi)) ** (2 / 3)
-        delta = math.copysign(math.sqrt(min(math.pi / 2 * part / (1 + part), 0.98)), skewness)
+        size = (2 * abs(skewness) / (4 - math.pi)) ** (2 / 3)
+        delta = math.copysign(math.sqrt(min(math.pi / 2 * size / (1 + size), 0.98)), skewness)
         scale = data.sd / math.sqrt(1 - 2 * delta**2 / math.pi)
         location = data.mean - scale * delta * math.sqrt(2 / math.pi)
-        found.append(
+        skew_starts.append(
             {"location": location, "scale": scale, "shape": delta / math.sqrt(1 - delta**2)}
         )
-    return found
+    return skew_starts
 
 
 def _johnson_starts(data: Data, fixed: Mapping[str, Any]) -> list[dict[str, float]]:

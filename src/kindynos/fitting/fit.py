@@ -120,9 +120,9 @@ class Fit:
             values.update(dict(zip(self.names, rows.T, strict=True)))
         elif self.names:
             values.update(self._drawn_near(scores, chdtri, ndtr))
-        for place, name in enumerate(self.at_bound, start=len(self.names)):
+        for position, name in enumerate(self.at_bound, start=len(self.names)):
             if name not in self.edges:
-                values[name] = self._at_end(name, scores[min(place, len(scores) - 1)], ndtr)
+                values[name] = self._at_end(name, scores[min(position, len(scores) - 1)], ndtr)
         return [
             {name: float(value[i]) for name, value in values.items()}
             for i in range(scores.shape[1])
@@ -134,8 +134,8 @@ class Fit:
         """
         root = math.sqrt(factor)
         errors = {name: root * error for name, error in self.standard_errors.items()}
-        covariance = tuple(tuple(factor * part for part in row) for row in self.covariance)
-        on_scale = tuple(tuple(factor * part for part in row) for row in self.theta_covariance)
+        covariance = tuple(tuple(factor * piece for piece in row) for row in self.covariance)
+        on_scale = tuple(tuple(factor * piece for piece in row) for row in self.theta_covariance)
         return replace(
             self,
             standard_errors=errors,
@@ -162,16 +162,16 @@ class Fit:
         # Student's t, and the variance that maximum likelihood lacks
         left = max(self.observations - count, 1.0)
         wide = scores[:count] * np.sqrt(left / chdtri(left, ndtr(-scores[-1])))
-        moved = (vectors * np.sqrt(lengths * self.observations / left)) @ wide
+        sqrt = (vectors * np.sqrt(lengths * self.observations / left)) @ wide
         theta = np.repeat(np.array(self.theta)[:, None], scores.shape[1], axis=1)
         names = list(self.names)
         drawn = -(left + count) / 2 * np.log1p((wide**2).sum(axis=0) / left)  # log density
-        for place, (name, rows) in enumerate(self.edges.items(), start=count):
-            score = scores[min(place, len(scores) - 2)]
+        for position, (name, rows) in enumerate(self.edges.items(), start=count):
+            score = scores[min(position, len(scores) - 2)]
             edge, theta = _on_the_way_back(rows, score)
             drawn, names = drawn - score**2 / 2, [*names, name]
-            theta, moved = np.vstack([theta, edge]), np.vstack([moved, np.zeros_like(edge)])
-        theta = theta + moved
+            theta, sqrt = np.vstack([theta, edge]), np.vstack([sqrt, np.zeros_like(edge)])
+        theta = theta + sqrt
         if self.search is not None and family.smooth:
             theta = theta[:, self._likely(dict(zip(names, theta, strict=True)), drawn)]
         values = {}
@@ -219,8 +219,8 @@ def _on_the_way_back(rows: tuple[tuple[float, ...], ...], scores: Floats) -> tup
     table = np.array(rows).T
     reach = np.maximum.accumulate(np.sqrt(2 * np.maximum(table[0], 0.0)))
     drawn = np.abs(scores)
-    found = np.array([np.interp(drawn, reach, row) for row in table[1:]])
-    return found[0], found[1:]
+    values = np.array([np.interp(drawn, reach, row) for row in table[1:]])
+    return values[0], values[1:]
 
 
 def way_back(
@@ -261,8 +261,8 @@ def profile_interval(
     step = math.copysign(1.0, far)
 
     def below(theta: float) -> bool:
-        held = search.holding(name, open_search.value_at(name, theta))
-        return float(held.climb_from(here).value[0]) < float(summit.value[0]) - EDGE_DROP
+        holding = search.holding(name, open_search.value_at(name, theta))
+        return float(holding.climb_from(here).value[0]) < float(summit.value[0]) - EDGE_DROP
 
     while not below(near - step) and abs(far - near) < MOST_FALLS:
         near -= step
@@ -368,13 +368,13 @@ def profile_ends(
     The reach is that of one ``at_edge`` where another parameter lies there, and grows where few
     values are left for each parameter, as Student's t does.
     """
-    place, total, top = search.free.index(name), search.data.total, float(summit.value[0])
+    position, total, top = search.free.index(name), search.data.total, float(summit.value[0])
     left = max(total - len(search.free), 1.0)
     reach = total / 2 * math.log1p(2 * (EDGE_DROP if at_edge else DROP) / left)
-    least, most = (bound[place] for bound in search.bounds)
+    least, most = (bound[position] for bound in search.bounds)
     ends = []
     for side in (-1.0, 1.0):
-        near, here, step = float(best[place]), np.delete(best, place), FIRST_STEP
+        near, here, step = float(best[position]), np.delete(best, position), FIRST_STEP
         far: float | None = None
         for _ in range(MOST_FALLS):
             theta = near + side * step

@@ -54,19 +54,19 @@ def fit(
     family = family_of(kind)
     one_of("method", method, METHODS)
     data = data_of(values, weights, at_least, at_most, weights_kind)
-    held = held_parameters(family, data, fixed)
-    check_support(family, data, held)
+    kept_values = held_parameters(family, data, fixed)
+    check_support(family, data, kept_values)
     if method != "likelihood":
-        return _by_moments(kind, family, data, held, method)
-    search = LikelihoodSearch(family, data, held)
+        return _by_moments(kind, family, data, kept_values, method)
+    search = LikelihoodSearch(family, data, kept_values)
     summit = summit_of(search)
-    found = {name: float(value) for name, value in search.parameters(summit.theta[0]).items()}
-    check_maximum(kind, found)
+    by_name = {name: float(value) for name, value in search.parameters(summit.theta[0]).items()}
+    check_maximum(kind, by_name)
     pinned = _limits(search, summit)
     if pinned:
         search, summit = pinned[0], pinned[1]
-        found = {name: float(value) for name, value in search.parameters(summit.theta[0]).items()}
-    made = _made(kind, search, summit, found, pinned[2] if pinned else {}, dict(fixed))
+        by_name = {name: float(value) for name, value in search.parameters(summit.theta[0]).items()}
+    made = _made(kind, search, summit, by_name, pinned[2] if pinned else {}, dict(fixed))
     factor, clusters = 1.0, ""
     if data.even and data.plain:
         factor, clusters = less_told(data.values, own_tails=len(search.free) > 2)
@@ -99,50 +99,50 @@ def held_parameters(family: Family, data: Data, fixed: Mapping[str, Any]) -> dic
     kind: Any = family.kind
     names = [field.name for field in fields(kind)]
     defaults = {f.name: f.default for f in fields(kind) if f.default is not MISSING}
-    held: dict[str, float] = {}
+    by_name: dict[str, float] = {}
     for name, value in fixed.items():
         if name not in names:
             raise ParameterError(f"no parameter {name!r} to hold", unknown=name, known=names)
-        held[name] = float(kind.rules.get(name, finite)(name, value))
+        by_name[name] = float(kind.rules.get(name, finite)(name, value))
     for name in family.needed:
-        if name not in held and name not in defaults:
+        if name not in by_name and name not in defaults:
             listed = " and ".join(f"{needed}=" for needed in family.needed)
             raise ParameterError(
                 f"give {listed}; with {name} free the likelihood has no maximum to speak of"
             )
-    held = {**defaults, **held}
+    by_name = {**defaults, **by_name}
     for name, side in family.at_data.items():
-        if name not in held:
-            known = data.values[data.known]
-            held[name] = float(known.min() if side < 0 else known.max())
+        if name not in by_name:
+            valid = data.values[data.known]
+            by_name[name] = float(valid.min() if side < 0 else valid.max())
     if all(name in fixed for name in names):
         raise ParameterError("every parameter is held; there is nothing to estimate")
-    return held
+    return by_name
 
 
-def check_support(family: Family, data: Data, held: Mapping[str, float]) -> None:
+def check_support(family: Family, data: Data, kept_values: Mapping[str, float]) -> None:
     """Raise ParameterError for values that the distribution cannot give, naming the first."""
-    reason = outside(family, data, held)
+    reason = outside(family, data, kept_values)
     if reason:
         raise ParameterError(reason)
 
 
-def outside(family: Family, data: Data, held: Mapping[str, float]) -> str:
+def outside(family: Family, data: Data, kept_values: Mapping[str, float]) -> str:
     """Return why a distribution cannot have given the values, nothing where it can."""
-    x, known = data.values, data.known
+    x, valid = data.values, data.known
     low = (
-        held.get("low", held.get("location", family.low))
+        kept_values.get("low", kept_values.get("location", family.low))
         if family.at_data or family.needed
         else family.low
     )
-    high = held.get("high", family.high)
+    high = kept_values.get("high", family.high)
     if family.kind.label == "binomial":
-        high = held["trials"]
+        high = kept_values["trials"]
     if family.whole and (x != np.floor(x)).any():
         return f"{data.named(x != np.floor(x))}; it gives whole numbers only"
     open_ends = family.open_ends and not family.at_data
     below, above = (x <= low, x >= high) if open_ends else (x < low, x > high)
-    below, above = below & known, above & known
+    below, above = below & valid, above & valid
     if below.any():
         return f"{data.named(below)}; its values lie {'above' if open_ends else 'from'} {low:g}"
     if above.any():
@@ -196,15 +196,15 @@ def summit_of(search: LikelihoodSearch) -> NewtonOptimum:
     )
 
 
-def check_maximum(kind: type[Distribution], found: Mapping[str, float]) -> None:
+def check_maximum(kind: type[Distribution], answer: Mapping[str, float]) -> None:
     """Raise ParameterError where the likelihood has no maximum."""
-    if kind.__name__.startswith("Generalized") and found["shape"] <= LEAST_SHAPE:
+    if kind.__name__.startswith("Generalized") and answer["shape"] <= LEAST_SHAPE:
         raise ParameterError(
             "the likelihood has no maximum: it grows without end as the upper end of the "
             "distribution, at a shape below -1, "
             "comes down to the largest value; method='l-moments' has an answer"
         )
-    if "df" in found and "sd" in found and found["df"] < FEWEST_DF:
+    if "df" in answer and "sd" in answer and answer["df"] < FEWEST_DF:
         raise ParameterError(
             "the data are likeliest with df below 2, where the sd does not exist; use "
             "StudentTByScale.fit"
@@ -220,16 +220,16 @@ def _limits(
     for name, (theta, reason) in search.family.limits.items():
         if name not in search.free:
             continue
-        place = search.free.index(name)
-        if search.spread_of(summit, place) < VAGUE and abs(summit.theta[0, place]) < FAR * theta:
+        index = search.free.index(name)
+        if search.spread_of(summit, index) < VAGUE and abs(summit.theta[0, index]) < FAR * theta:
             continue
         limit = (
-            math.copysign(theta, float(summit.theta[0, place]))
+            math.copysign(theta, float(summit.theta[0, index]))
             if name in ("shape", "mode")
             else theta
         )
         narrowed = search.holding(name, search.value_at(name, limit))
-        reached = narrowed.climb_from(np.delete(summit.theta[0], place))
+        reached = narrowed.climb_from(np.delete(summit.theta[0], index))
         if reached.value[0] >= summit.value[0] - AS_GOOD:
             return narrowed, reached, {name: reason.format(name=name)}
     return None
@@ -239,13 +239,13 @@ def _made(
     kind: type[Kind],
     search: LikelihoodSearch,
     summit: NewtonOptimum,
-    found: dict[str, float],
+    outcome_found: dict[str, float],
     at_bound: dict[str, str],
     fixed: dict[str, float],
 ) -> Kind:
     """Return the distribution with the error of its fit."""
     made: Any = kind
-    answer = made(**{f.name: _of_type(f, found[f.name]) for f in fields(made)})
+    answer = made(**{f.name: _of_type(f, outcome_found[f.name]) for f in fields(made)})
     theta_covariance = search.theta_covariance(summit)
     covariance = search.covariance(summit, theta_covariance)
     errors, intervals = search.errors(summit, theta_covariance)
@@ -267,7 +267,7 @@ def _made(
                 errors["location"], intervals["location"] = math.inf, (-math.inf, math.inf)
     data = search.data
     record = Fit(
-        estimates=found,
+        estimates=outcome_found,
         standard_errors=errors,
         intervals=(
             Later(ProfileIntervals(search, summit, intervals, edges), "found")
@@ -330,7 +330,7 @@ def _description(data: Data, fixed: Mapping[str, float], at_bound: Mapping[str, 
 
 
 def _by_moments(
-    kind: type[Kind], family: Family, data: Data, held: dict[str, float], method: str
+    kind: type[Kind], family: Family, data: Data, kept_values: dict[str, float], method: str
 ) -> Kind:
     """Return the distribution with the data's moments, and errors from samples drawn of it and
     fitted in the same way.
@@ -340,13 +340,13 @@ def _by_moments(
             f"method={method!r} needs values that are known exactly; use the likelihood"
         )
     solve = by_moments if method == "moments" else by_lmoments
-    answer = solve(kind, data, held)
+    answer = solve(kind, data, kept_values)
     drawn = answer.sample((BOOTSTRAPPED, len(data.values)), seed=0, purpose="moments")
-    names = [name for name in family.scales if name not in held]
+    names = [name for name in family.scales if name not in kept_values]
     again = []
     for row in drawn:
         try:
-            other = solve(kind, Data(row, data.weights, data.above, data.below), held)
+            other = solve(kind, Data(row, data.weights, data.above, data.below), kept_values)
         except ParameterError:
             continue
         again.append([getattr(other, name) for name in names])

@@ -82,7 +82,7 @@ def goodness(fitted: Distribution, data: Data, samples: int = SAMPLES) -> Distan
     own = int.from_bytes(blake2b(np.sort(data.values).tobytes(), digest_size=6).digest())
     rows = fitted.sample((samples, len(data.values)), seed=own, purpose="goodness")
     again = np.array(
-        [distances(one, row) for one, row in zip(refitted(fitted, data, rows), rows, strict=True)]
+        [distances(item, row) for item, row in zip(refitted(fitted, data, rows), rows, strict=True)]
     )
     p = (1 + (again >= np.array(first)).sum(axis=0)) / (samples + 1)
     return Distances(*first, float(p[0]), float(p[1]))
@@ -95,21 +95,21 @@ def refitted(fitted: Distribution, data: Data, rows: Floats) -> list[Distributio
     kind: Any = type(fitted)
     family = FAMILIES[fitted.label]
     record = fitted.fitted
-    held = {name: value for name, value in record.estimates.items() if name not in record.names}
+    by_name = {name: value for name, value in record.estimates.items() if name not in record.names}
     size = max(1, MOST_AT_ONCE // (20 * rows.shape[1]))
     answer: list[Distribution] = []
     for begin in range(0, len(rows), size):
-        part = rows[begin : begin + size]
+        row = rows[begin : begin + size]
         ends: dict[str, Any] = {
-            name: (part.min if side < 0 else part.max)(axis=1, keepdims=True)
+            name: (row.min if side < 0 else row.max)(axis=1, keepdims=True)
             for name, side in family.at_data.items()
-            if name in held and name not in record.fixed
+            if name in by_name and name not in record.fixed
         }
-        own = replace(data, values=part[0])
-        search = LikelihoodSearch(family, own, {**held, **ends}, part)
-        found = _parameters(search, record.estimates, len(part))
-        for place in range(len(part)):
-            values = {name: _one(value, place) for name, value in found.items()}
+        own = replace(data, values=row[0])
+        search = LikelihoodSearch(family, own, {**by_name, **ends}, row)
+        parameters = _parameters(search, record.estimates, len(row))
+        for position in range(len(row)):
+            values = {name: _one(value, position) for name, value in parameters.items()}
             try:
                 answer.append(
                     kind(
@@ -135,6 +135,6 @@ def _parameters(search: LikelihoodSearch, at: Any, rows: int) -> dict[str, Any]:
     return search.parameters(climb(search.likelihood, start, low, high, most=STEPS).theta)
 
 
-def _one(value: Any, place: int) -> float:
+def _one(value: Any, position: int) -> float:
     array = np.asarray(value)
-    return float(array.reshape(-1)[place]) if array.size > 1 else float(array.reshape(-1)[0])
+    return float(array.reshape(-1)[position]) if array.size > 1 else float(array.reshape(-1)[0])

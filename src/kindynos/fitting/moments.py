@@ -21,31 +21,31 @@ from kindynos.fitting.data import Data
 Kind = TypeVar("Kind", bound=Distribution)
 
 
-def by_moments(kind: type[Kind], data: Data, held: Mapping[str, float]) -> Kind:
+def by_moments(kind: type[Kind], data: Data, kept_values: Mapping[str, float]) -> Kind:
     """Return the distribution with the mean, the sd and, where it has three parameters, the
     skewness or kurtosis of data.
     """
-    found = _MOMENTS.get(kind.label)
-    if found is None or any(name in held for name in _LEARNED.get(kind.label, ())):
+    result = _MOMENTS.get(kind.label)
+    if result is None or any(name in kept_values for name in _LEARNED.get(kind.label, ())):
         raise _none(kind, "moments", _MOMENTS)
     made: Any = kind
-    answer: Kind = made(**{**held, **found(data)})
+    answer: Kind = made(**{**kept_values, **result(data)})
     return answer
 
 
-def by_lmoments(kind: type[Kind], data: Data, held: Mapping[str, float]) -> Kind:
+def by_lmoments(kind: type[Kind], data: Data, kept_values: Mapping[str, float]) -> Kind:
     """Return the distribution with the first L-moments of data."""
-    found = _LMOMENTS.get(kind.label)
-    if found is None or (held and kind.label != "generalized pareto"):
+    result = _LMOMENTS.get(kind.label)
+    if result is None or (kept_values and kind.label != "generalized pareto"):
         raise _none(kind, "l-moments", _LMOMENTS)
     made: Any = kind
-    answer: Kind = made(**found(lmoments(data), held))
+    answer: Kind = made(**result(lmoments(data), kept_values))
     return answer
 
 
-def _none(kind: type[Distribution], method: str, known: Mapping[str, Any]) -> ParameterError:
+def _none(kind: type[Distribution], method: str, valid: Mapping[str, Any]) -> ParameterError:
     return ParameterError(
-        f"method={method!r} serves {', '.join(known)}, with no parameter held; use the likelihood"
+        f"method={method!r} serves {', '.join(valid)}, with no parameter held; use the likelihood"
     )
 
 
@@ -78,18 +78,20 @@ def _student(data: Data) -> dict[str, float]:
 def _skew(data: Data) -> dict[str, float]:
     if abs(data.skewness) >= 0.995:
         raise ParameterError(f"the skewness of the data, {data.skewness:.2g}, is beyond 0.995")
-    part = (2 * abs(data.skewness) / (4 - math.pi)) ** (2 / 3)
-    delta = math.copysign(math.sqrt(math.pi / 2 * part / (1 + part)), data.skewness)
+    size = (2 * abs(data.skewness) / (4 - math.pi)) ** (2 / 3)
+    delta = math.copysign(math.sqrt(math.pi / 2 * size / (1 + size)), data.skewness)
     scale = data.sd / math.sqrt(1 - 2 * delta**2 / math.pi)
     location = data.mean - scale * delta * math.sqrt(2 / math.pi)
     return {"location": location, "scale": scale, "shape": delta / math.sqrt(1 - delta**2)}
 
 
-def _ratio_root(ratio: Callable[[float], float], wanted: float, low: float, high: float) -> float:
+def _ratio_root(
+    ratio: Callable[[float], float], requested: float, low: float, high: float
+) -> float:
     """Return where a falling or rising ratio has a value."""
     from scipy.optimize import brentq
 
-    return float(brentq(lambda k: ratio(k) - wanted, low, high, xtol=1e-12))
+    return float(brentq(lambda k: ratio(k) - requested, low, high, xtol=1e-12))
 
 
 def _weibull(data: Data) -> dict[str, float]:
@@ -138,9 +140,11 @@ _LEARNED = {
 }
 
 
-def _extreme(found: tuple[float, float, float], held: Mapping[str, float]) -> dict[str, float]:
+def _extreme(
+    answer: tuple[float, float, float], kept_values: Mapping[str, float]
+) -> dict[str, float]:
     """By the ratio of the L-moments, (2 (1 - 3^k) / (1 - 2^k)) - 3, with the shape k."""
-    first, second, third = found
+    first, second, third = answer
 
     def ratio(k: float) -> float:
         return (
@@ -162,19 +166,19 @@ def _extreme(found: tuple[float, float, float], held: Mapping[str, float]) -> di
 
 
 def _generalized_pareto(
-    found: tuple[float, float, float], held: Mapping[str, float]
+    answer: tuple[float, float, float], kept_values: Mapping[str, float]
 ) -> dict[str, float]:
-    first, second, _ = found
-    mean = first - held["location"]
+    first, second, _ = answer
+    mean = first - kept_values["location"]
     shape = 2 - mean / second
-    return {"location": held["location"], "scale": mean * (1 - shape), "shape": shape}
+    return {"location": kept_values["location"], "scale": mean * (1 - shape), "shape": shape}
 
 
 def _gumbel_by_lmoments(
-    found: tuple[float, float, float], held: Mapping[str, float]
+    answer: tuple[float, float, float], kept_values: Mapping[str, float]
 ) -> dict[str, float]:
-    scale = found[1] / math.log(2)
-    return {"location": found[0] - EULER * scale, "scale": scale}
+    scale = answer[1] / math.log(2)
+    return {"location": answer[0] - EULER * scale, "scale": scale}
 
 
 _LMOMENTS: dict[

@@ -34,11 +34,11 @@ class NewtonOptimum:
     hessian: Floats
     converged: NDArray[np.bool_]
 
-    def row(self, place: int) -> NewtonOptimum:
+    def row(self, position: int) -> NewtonOptimum:
         """Return one row alone."""
-        part = slice(place, place + 1)
+        piece = slice(position, position + 1)
         return NewtonOptimum(
-            self.theta[part], self.value[part], self.hessian[part], self.converged[part]
+            self.theta[piece], self.value[piece], self.hessian[piece], self.converged[piece]
         )
 
 
@@ -64,9 +64,9 @@ def climb(
     converged = np.zeros(rows, dtype=bool)
     active, offsets = np.arange(rows), _stencil(size)
     here = theta
-    found = _finite(likelihood(here[:, None, :] + offsets, active))
+    finite = _finite(likelihood(here[:, None, :] + offsets, active))
     for _ in range(most):
-        centre, slope, bend = _derivatives(found, size)
+        centre, slope, bend = _derivatives(finite, size)
         theta[active], value[active], hessian[active] = here, centre, bend
         step, gain = _uphill(slope, bend)
         fresh = np.minimum(np.maximum(here + step, low), high)
@@ -83,8 +83,8 @@ def climb(
             active[left],
         )
         # at the new point and around it, in one go
-        found = _finite(likelihood(fresh[:, None, :] + offsets, active))
-        lost = ~(found[:, 0] > centre)
+        finite = _finite(likelihood(fresh[:, None, :] + offsets, active))
+        lost = ~(finite[:, 0] > centre)
         if lost.any():
             shorter = np.clip(here[lost, None] + LENGTHS[:, None] * step[lost, None], low, high)
             tried = _finite(likelihood(shorter, active[lost]))
@@ -93,20 +93,20 @@ def climb(
             stuck = np.zeros(len(active), dtype=bool)
             stuck[lost] = ~(tried.max(axis=1) > centre[lost])
             converged[active[stuck]] = True
-            found[lost] = _finite(likelihood(fresh[lost][:, None, :] + offsets, active[lost]))
-            active, fresh, found = active[~stuck], fresh[~stuck], found[~stuck]
+            finite[lost] = _finite(likelihood(fresh[lost][:, None, :] + offsets, active[lost]))
+            active, fresh, finite = active[~stuck], fresh[~stuck], finite[~stuck]
             if not len(active):
                 break
         here = fresh
-        theta[active], value[active] = here, found[:, 0]
+        theta[active], value[active] = here, finite[:, 0]
     return NewtonOptimum(theta, value, hessian, converged)
 
 
 def at_optimum(likelihood: LogLikelihood, theta: Floats) -> NewtonOptimum:
     """Return what lies at points ``theta (rows, parameters)`` that are known to be summits."""
     rows, size = theta.shape
-    found = _finite(likelihood(theta[:, None, :] + _stencil(size), np.arange(rows)))
-    centre, _, bend = _derivatives(found, size)
+    finite = _finite(likelihood(theta[:, None, :] + _stencil(size), np.arange(rows)))
+    centre, _, bend = _derivatives(finite, size)
     return NewtonOptimum(theta, centre, bend, np.ones(rows, dtype=bool))
 
 
@@ -125,21 +125,21 @@ def _stencil(size: int) -> Floats:
     return STEP * np.concatenate([np.zeros((1, size)), unit, -unit, both, -both])
 
 
-def _derivatives(found: Floats, size: int) -> tuple[Floats, Floats, Floats]:
-    centre, up, down = found[:, 0], found[:, 1 : 1 + size], found[:, 1 + size : 1 + 2 * size]
+def _derivatives(answer: Floats, size: int) -> tuple[Floats, Floats, Floats]:
+    centre, up, down = answer[:, 0], answer[:, 1 : 1 + size], answer[:, 1 + size : 1 + 2 * size]
     with np.errstate(invalid="ignore"):
         slope = (up - down) / (2 * STEP)
-        bend = np.zeros((len(found), size, size))
+        bend = np.zeros((len(answer), size, size))
         for i in range(size):
             bend[:, i, i] = (up[:, i] - 2 * centre + down[:, i]) / STEP**2
-        place, count = 1 + 2 * size, size * (size - 1) // 2
+        position, count = 1 + 2 * size, size * (size - 1) // 2
         for i in range(size):
             for j in range(i):
-                sides = found[:, place] + found[:, place + count] + 2 * centre
+                sides = answer[:, position] + answer[:, position + count] + 2 * centre
                 bend[:, i, j] = bend[:, j, i] = (
                     sides - up[:, i] - up[:, j] - down[:, i] - down[:, j]
                 ) / (2 * STEP**2)
-                place += 1
+                position += 1
     return centre, slope, bend
 
 
@@ -147,8 +147,8 @@ def _uphill(slope: Floats, bend: Floats) -> tuple[Floats, Floats]:
     """Return the step of each row, and the gain it promises; a row without derivatives promises
     none.
     """
-    known = np.asarray(np.isfinite(slope).all(axis=1) & np.isfinite(bend).all(axis=(1, 2)))
-    slope, bend = np.where(known[:, None], slope, 0.0), np.where(known[:, None, None], bend, 0.0)
+    valid = np.asarray(np.isfinite(slope).all(axis=1) & np.isfinite(bend).all(axis=(1, 2)))
+    slope, bend = np.where(valid[:, None], slope, 0.0), np.where(valid[:, None, None], bend, 0.0)
     values, vectors = np.linalg.eigh(-bend)
     sizes = np.abs(values)
     sizes = np.maximum(sizes, 1e-8 * sizes.max(axis=1, keepdims=True) + 1e-12)

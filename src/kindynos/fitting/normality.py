@@ -65,13 +65,13 @@ class Normality:
         size += f"; chances are off by up to {100 * self.distance:.1f} percentage points"
         if deciding.p >= 0.05:
             return f"nothing speaks against a normal distribution ({size})"
-        found = f"not normal: {deciding.name}, p {_p_text(deciding.p)} ({size})"
+        text = f"not normal: {deciding.name}, p {_p_text(deciding.p)} ({size})"
         if len(self.values) >= MANY:
-            found += (
+            text += (
                 f". With {len(self.values):,} values every departure, however small, is "
                 "significant: look at its size, not at p"
             )
-        return found
+        return text
 
     def table(self) -> pd.DataFrame:
         """Return a DataFrame, one row per test: statistic, p-value, and what it says."""

@@ -56,12 +56,12 @@ class Ranking(Reported):
     @property
     def names(self) -> list[str]:
         """The names of the distributions, best first."""
-        return [one.label for one in self.fitted]
+        return [item.label for item in self.fitted]
 
     def __getitem__(self, name: str) -> Distribution:
-        for one in self.fitted:
-            if name in (one.label, type(one).__name__):
-                return one
+        for item in self.fitted:
+            if name in (item.label, type(item).__name__):
+                return item
         if name in self.left_out:
             raise ParameterError(f"{name!r} was left out: {self.left_out[name]}")
         raise ParameterError(f"no distribution {name!r} among them", unknown=name, known=self.names)
@@ -72,9 +72,9 @@ class Ranking(Reported):
     def __len__(self) -> int:
         return len(self.fitted)
 
-    def _criterion_of(self, one: Distribution) -> float:
+    def _criterion_of(self, distribution: Distribution) -> float:
         """Return the value of the criterion of a distribution; lower is better."""
-        return float(getattr(one.fitted, self.criterion))
+        return float(getattr(distribution.fitted, self.criterion))
 
     @cached_property
     def weights(self) -> dict[str, float]:
@@ -84,7 +84,7 @@ class Ranking(Reported):
         Source: Burnham and Anderson, Model Selection and Multimodel Inference (2002), section 2.9.
         """
         gaps = np.array(
-            [self._criterion_of(one) - self._criterion_of(self.best) for one in self.fitted]
+            [self._criterion_of(item) - self._criterion_of(self.best) for item in self.fitted]
         )
         shares = np.exp(-0.5 * gaps)
         return dict(zip(self.names, map(float, shares / shares.sum()), strict=True))
@@ -99,11 +99,11 @@ class Ranking(Reported):
     def _with_progress(self, progress: Callable[[float], Any] | None) -> dict[str, Distances]:
         """Return ``distances``, calling ``progress`` with the share that is done."""
         kept: dict[str, Distances] = self.__dict__.setdefault("_distances", {})
-        for place, one in enumerate(self.fitted):
-            if one.label not in kept:
-                kept[one.label] = goodness(one, self.data, self.samples)
+        for position, item in enumerate(self.fitted):
+            if item.label not in kept:
+                kept[item.label] = goodness(item, self.data, self.samples)
             if progress is not None:
-                progress((place + 1) / len(self.fitted))
+                progress((position + 1) / len(self.fitted))
         return kept
 
     def table(self) -> pd.DataFrame:
@@ -117,22 +117,22 @@ class Ranking(Reported):
         import pandas as pd
 
         rows: dict[str, dict[str, Any]] = {}
-        for one in self.fitted:
-            found = self.distances[one.label]
-            rows[one.label] = {
+        for item in self.fitted:
+            answer = self.distances[item.label]
+            rows[item.label] = {
                 "parameters": ", ".join(
-                    f"{name} {one.fitted.estimates[name]:.4g}" for name in one.fitted.estimates
+                    f"{name} {item.fitted.estimates[name]:.4g}" for name in item.fitted.estimates
                 ),
-                "log_likelihood": one.fitted.log_likelihood,
-                "aic": one.fitted.aic,
-                "aicc": one.fitted.aicc,
-                "bic": one.fitted.bic,
-                "weight": self.weights[one.label],
-                "anderson_darling": found.anderson_darling,
-                "anderson_darling_p": found.anderson_darling_p,
-                "kolmogorov_smirnov": found.kolmogorov_smirnov,
-                "kolmogorov_smirnov_p": found.kolmogorov_smirnov_p,
-                "note": "; ".join(one.fitted.at_bound.values()),
+                "log_likelihood": item.fitted.log_likelihood,
+                "aic": item.fitted.aic,
+                "aicc": item.fitted.aicc,
+                "bic": item.fitted.bic,
+                "weight": self.weights[item.label],
+                "anderson_darling": answer.anderson_darling,
+                "anderson_darling_p": answer.anderson_darling_p,
+                "kolmogorov_smirnov": answer.kolmogorov_smirnov,
+                "kolmogorov_smirnov_p": answer.kolmogorov_smirnov_p,
+                "note": "; ".join(item.fitted.at_bound.values()),
             }
         table = pd.DataFrame.from_dict(rows, orient="index")
         for name, reason in self.left_out.items():
@@ -145,36 +145,34 @@ class Ranking(Reported):
     def verdict(self) -> str:
         """What the ranking tells, in a sentence or two."""
         near = [
-            one.label
-            for one in self.fitted[1:]
-            if self._criterion_of(one) - self._criterion_of(self.best) < CLOSE
+            item.label
+            for item in self.fitted[1:]
+            if self._criterion_of(item) - self._criterion_of(self.best) < CLOSE
         ]
         count = f"{self.data.total:g} values"
         if near:
             listed = near[0] if len(near) == 1 else ", ".join(near[:-1]) + " and " + near[-1]
-            found = (
-                f"{count} cannot tell {self.best.label} from {listed}; average() weighs them all"
-            )
+            text = f"{count} cannot tell {self.best.label} from {listed}; average() weighs them all"
         else:
-            found = f"{self.best.label} fits clearly best of {len(self.fitted)}"
+            text = f"{self.best.label} fits clearly best of {len(self.fitted)}"
         p = self.distances[self.best.label].anderson_darling_p
         if p < 0.05:
-            found += (
+            text += (
                 f". Yet the data are not of it (Anderson-Darling, p = {p:.2g}): "
                 "look at the plot of quantiles"
             )
-        return found
+        return text
 
     def average(self) -> Mixture:
         """Return the mixture of all by their Akaike weights, for when the data cannot tell; those
         below 1e-6 are dropped.
         """
         kept = [
-            (one, self.weights[one.label])
-            for one in self.fitted
-            if self.weights[one.label] >= LEAST_WEIGHT
+            (item, self.weights[item.label])
+            for item in self.fitted
+            if self.weights[item.label] >= LEAST_WEIGHT
         ]
-        return Mixture([one for one, _ in kept], [weight for _, weight in kept])
+        return Mixture([item for item, _ in kept], [weight for _, weight in kept])
 
     def __repr__(self) -> str:
         count = len(self.data.values)
@@ -225,37 +223,37 @@ def fit_distributions(
     check_integer("samples", samples, least=19, most=MOST_SAMPLES)
     data = data_of(values, weights, at_least, at_most, weights_kind)
     left_out: dict[str, str] = {}
-    chosen = _candidates(candidates, data, left_out)
+    selected = _candidates(candidates, data, left_out)
     with remembering():  # what all of them ask of the values
-        found = _fitted_to(data, chosen, criterion, left_out)
-    if not found:
+        fitted = _fitted_to(data, selected, criterion, left_out)
+    if not fitted:
         reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
         raise ParameterError(f"no candidate can be fitted ({reasons})")
-    found.sort(key=lambda one: float(getattr(one.fitted, criterion)))
-    return Ranking(data, tuple(found), left_out, criterion, samples)
+    fitted.sort(key=lambda item: float(getattr(item.fitted, criterion)))
+    return Ranking(data, tuple(fitted), left_out, criterion, samples)
 
 
 def _fitted_to(
-    data: Data, chosen: list[type[Distribution]], criterion: str, left_out: dict[str, str]
+    data: Data, selected: list[type[Distribution]], criterion: str, left_out: dict[str, str]
 ) -> list[Distribution]:
     """Return what can be fitted of the candidates, and add to ``left_out`` why others cannot."""
-    found: list[Distribution] = []
-    for kind in chosen:
+    fitted: list[Distribution] = []
+    for kind in selected:
         try:
-            one = kind.fit(data.values, data.weights, at_least=data.above, at_most=data.below)
+            item = kind.fit(data.values, data.weights, at_least=data.above, at_most=data.below)
         except ParameterError as error:
             left_out[kind.label] = str(error).split(": ", 1)[-1]
             if kind.label == "student t" and "df below 2" in str(error):
                 by_scale = CATALOGUE.find("student t by scale")
-                found.append(
+                fitted.append(
                     by_scale.fit(data.values, data.weights, at_least=data.above, at_most=data.below)
                 )
             continue
-        if math.isfinite(getattr(one.fitted, criterion)):
-            found.append(one)
+        if math.isfinite(getattr(item.fitted, criterion)):
+            fitted.append(item)
         else:
             left_out[kind.label] = "its likelihood is 0 for some value"
-    return found
+    return fitted
 
 
 def _candidates(
@@ -263,13 +261,15 @@ def _candidates(
 ) -> list[type[Distribution]]:
     if candidates is None:
         return [family.kind for family in FAMILIES.values() if _sensible(family, data, left_out)]
-    chosen: list[type[Distribution]] = []
-    for one in names_in("candidates", [candidates] if isinstance(candidates, type) else candidates):
-        kind = one if isinstance(one, type) and issubclass(one, Distribution) else _named(one)
+    rows: list[type[Distribution]] = []
+    for item in names_in(
+        "candidates", [candidates] if isinstance(candidates, type) else candidates
+    ):
+        kind = item if isinstance(item, type) and issubclass(item, Distribution) else _named(item)
         if kind.label not in FAMILIES:
             raise ParameterError(f"{kind.label!r} cannot be fitted to values")
-        chosen.append(kind)
-    return chosen
+        rows.append(kind)
+    return rows
 
 
 def _named(name: Any) -> type[Distribution]:

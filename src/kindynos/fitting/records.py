@@ -74,12 +74,12 @@ def series_and_regressors(
     table = _records(source, form)
     dated = table.date_column() if dates is None else table.named(dates)
     others = [table.named(name) for name in exog]
-    chosen = _column(table, column, dated, others)
-    if chosen in others:
-        raise FileError(f"the column {chosen!r} cannot explain itself", file=table.file)
-    frame, notes = _dated_frame(table, [chosen, *others], dated, every)
-    notes = [*_notes(table, chosen), *notes]
-    values = frame[chosen]
+    selected = _column(table, column, dated, others)
+    if selected in others:
+        raise FileError(f"the column {selected!r} cannot explain itself", file=table.file)
+    frame, notes = _dated_frame(table, [selected, *others], dated, every)
+    notes = [*_notes(table, selected), *notes]
+    values = frame[selected]
     if not others:
         return values, None, notes
     end = known_length(values.to_numpy())
@@ -87,11 +87,11 @@ def series_and_regressors(
     if not later:
         raise FileError(
             f"regressors must be known for the periods to forecast: add rows after the last value "
-            f"of {chosen!r} that leave it empty",
+            f"of {selected!r} that leave it empty",
             file=table.file,
         )
     notes.append(
-        f"{counted(later, 'row')} after the last value of {chosen!r} give regressors ahead"
+        f"{counted(later, 'row')} after the last value of {selected!r} give regressors ahead"
     )
     return values.iloc[:end], frame[others], notes
 
@@ -151,8 +151,8 @@ def values_and_notes(
 ) -> tuple[Floats, list[str]]:
     """Return a column of numbers as ``read_values`` does, and notes on how it was read."""
     table = _records(source, form)
-    chosen = _column(table, column, table.date_column())
-    return table.numbers(chosen), _notes(table, chosen)
+    selected = _column(table, column, table.date_column())
+    return table.numbers(selected), _notes(table, selected)
 
 
 def _notes(table: Table, column: str) -> list[str]:

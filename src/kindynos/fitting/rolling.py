@@ -48,7 +48,7 @@ def origins_of(values: Floats, season: int, horizon: int, count: int = ORIGINS) 
     if last < first:
         return []
     return sorted(
-        {round(place) for place in np.linspace(first, last, min(count, last - first + 1))}
+        {round(position) for position in np.linspace(first, last, min(count, last - first + 1))}
     )
 
 
@@ -67,14 +67,14 @@ def score(
     at its own maximum.
     """
     errors, ranked, inner, outer = [], [], [], []
-    held = 0
-    for known in origins:
+    kept_values = 0
+    for origin in origins:
         try:
-            process = candidate.fit(values[:known], whole, exog)
+            process = candidate.fit(values[:origin], whole, exog)
         except ParameterError:
             continue
-        held += 1
-        later = values[known : known + horizon]
+        kept_values += 1
+        later = values[origin : origin + horizon]
         fan = np.sort(process.paths(len(later), PATHS, SEED, uncertain=True)[1:], axis=1)
         seen = ~np.isnan(later)
         fan, later = fan[seen], later[seen]
@@ -85,12 +85,12 @@ def score(
         ranked.append(crps(fan, later))
         inner.append((later >= inside_low) & (later <= inside_high))
         outer.append((later >= low) & (later <= high))
-    if not held:
+    if not kept_values:
         return ForecastScores(math.nan, math.nan, math.nan, math.nan, 0, 0)
     mae, mean_crps, inside, wide = (
-        float(np.concatenate(part).mean()) for part in (errors, ranked, inner, outer)
+        float(np.concatenate(piece).mean()) for piece in (errors, ranked, inner, outer)
     )
-    return ForecastScores(mae, mean_crps, inside, wide, sum(map(len, errors)), held)
+    return ForecastScores(mae, mean_crps, inside, wide, sum(map(len, errors)), kept_values)
 
 
 def crps(fan: Floats, seen: Floats) -> Floats:

@@ -98,22 +98,22 @@ class LikelihoodSearch:
         if self.family.exact is None or not self.data.plain:
             return None
         data = self.data if self.rows is None else replace(self.data, values=self.rows)
-        found = self.family.exact(data, self.held)
-        if found is None or not all(
-            np.isfinite(np.asarray(found[name])).all() for name in self.free
+        answer = self.family.exact(data, self.held)
+        if answer is None or not all(
+            np.isfinite(np.asarray(answer[name])).all() for name in self.free
         ):
             return None
-        return found
+        return answer
 
     def starts(self) -> list[dict[str, float]]:
         """Return parameters to begin from, those that are held left as they are."""
         if self.family.starts is None:  # the maximum as if every value were known
             assert self.family.exact is not None
             every = replace(self.data, above=self.data.above & False, below=self.data.below & False)
-            found = self.family.exact(every, self.held)
-            if found is None:
+            exact = self.family.exact(every, self.held)
+            if exact is None:
                 raise ParameterError("cannot be fitted with these parameters held")
-            return [{name: float(value) for name, value in found.items()}]
+            return [{name: float(value) for name, value in exact.items()}]
         return [{**start, **self.held} for start in self.family.starts(self.data, self.held)]
 
     def likelihood(self, theta: Floats, active: NDArray[np.int64]) -> Floats:
@@ -155,19 +155,19 @@ class LikelihoodSearch:
         """
         data = self.data
         answer: Floats = np.empty(theta.shape[:2])
-        for place in np.ndindex(theta.shape[:2]):
+        for position in np.ndindex(theta.shape[:2]):
             try:
                 made = self.family.kind(
-                    **{n: float(v) for n, v in self.parameters(theta[place]).items()}
+                    **{n: float(v) for n, v in self.parameters(theta[position]).items()}
                 )
                 with np.errstate(all="ignore"):
                     over = (
                         np.log(made._survival(data.values[data.above])) @ data.weights[data.above]
                     )
                     under = np.log(made._cdf(data.values[data.below])) @ data.weights[data.below]
-                answer[place] = over + under
+                answer[position] = over + under
             except ParameterError:
-                answer[place] = -np.inf
+                answer[position] = -np.inf
         return answer
 
     def flat_summit(self, theta: Floats) -> NewtonOptimum:
@@ -186,8 +186,8 @@ class LikelihoodSearch:
 
     def without(self, names: Collection[str]) -> LikelihoodSearch:
         """Return the same search with parameters that are no longer held."""
-        held = {name: value for name, value in self.held.items() if name not in names}
-        return LikelihoodSearch(self.family, self.data, held)
+        by_name = {name: value for name, value in self.held.items() if name not in names}
+        return LikelihoodSearch(self.family, self.data, by_name)
 
     def climb_from(self, theta: Floats) -> NewtonOptimum:
         """Return the summit that is reached from one point."""
@@ -219,9 +219,12 @@ class LikelihoodSearch:
         return np.asarray(vectors / np.maximum(values, 1e-9) @ vectors.T)
 
     def _slopes(self, summit: NewtonOptimum) -> Floats:
-        found = self.parameters(summit.theta[0])
+        parameters = self.parameters(summit.theta[0])
         return np.array(
-            [float(self.scales[n].slope(found[n], self.centre, self.spread)) for n in self.free]
+            [
+                float(self.scales[n].slope(parameters[n], self.centre, self.spread))
+                for n in self.free
+            ]
         )
 
     def _asymptotic(self, summit: NewtonOptimum) -> list[float]:
@@ -229,13 +232,13 @@ class LikelihoodSearch:
         (1995), chapter 24.
         """
         # what is known of a value only in part tells less
-        found, count = self.parameters(summit.theta[0]), float(self._known_weights.sum())
+        answer, count = self.parameters(summit.theta[0]), float(self._known_weights.sum())
         if self.family.label == "triangular":
-            low, mode, high = (float(found[name]) for name in ("low", "mode", "high"))
+            low, mode, high = (float(answer[name]) for name in ("low", "mode", "high"))
             return [math.sqrt(max((mode - low) * (high - mode), 1e-300) / count)]
         errors = {
-            "mean": float(found["sd"]) / math.sqrt(2 * count),
-            "sd": float(found["sd"]) / math.sqrt(count),
+            "mean": float(answer["sd"]) / math.sqrt(2 * count),
+            "sd": float(answer["sd"]) / math.sqrt(count),
         }
         return [errors[name] for name in self.free]
 
@@ -243,8 +246,8 @@ class LikelihoodSearch:
         """Return the covariance of the free parameters from that of theta."""
         slopes = self._slopes(summit)
         with np.errstate(invalid="ignore"):
-            found = of_theta * np.outer(slopes, slopes)
-        return tuple(map(tuple, found.tolist()))
+            outer = of_theta * np.outer(slopes, slopes)
+        return tuple(map(tuple, outer.tolist()))
 
     def errors(
         self, summit: NewtonOptimum, of_theta: Floats
@@ -263,22 +266,22 @@ class LikelihoodSearch:
             )
         return errors, intervals
 
-    def spread_of(self, summit: NewtonOptimum, place: int) -> float:
+    def spread_of(self, summit: NewtonOptimum, position: int) -> float:
         """Return the sd of one parameter on its scale; infinite where the likelihood is not
         curved.
         """
         covariance = self.theta_covariance(summit)
-        value = float(covariance[place, place])
+        value = float(covariance[position, position])
         return math.sqrt(value) if math.isfinite(value) and value >= 0 else math.inf
 
 
-def scale_of(family: Family, name: str, held: Mapping[str, float]) -> Scale:
+def scale_of(family: Family, name: str, kept_values: Mapping[str, float]) -> Scale:
     """Return the scale of a parameter; a likeliest value lies between the two ends, which are
     held.
     """
     if name != "mode":
         return family.scales[name]
-    low, width = held["low"], held["high"] - held["low"]
+    low, width = kept_values["low"], kept_values["high"] - kept_values["low"]
     return Scale(
         lambda t, c, s: low + width * expit(t),
         lambda v, c, s: logit((v - low) / width),

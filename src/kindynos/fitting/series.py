@@ -46,12 +46,12 @@ def _residual_sizes(process: Process, count: int) -> Floats:
     ``(values,)``; NaN where there is none.
     """
     residuals: Any = getattr(process, "residuals", None)
-    found = np.empty(0) if residuals is None else np.asarray(residuals(), dtype=np.float64)
+    values = np.empty(0) if residuals is None else np.asarray(residuals(), dtype=np.float64)
     aligned = np.full(count, np.nan)
-    if 0 < len(found) <= count:
-        aligned[count - len(found) :] = found
-    known = aligned[~np.isnan(aligned)]
-    spread = 1.4826 * float(np.median(np.abs(known))) if len(known) else math.nan
+    if 0 < len(values) <= count:
+        aligned[count - len(values) :] = values
+    valid = aligned[~np.isnan(aligned)]
+    spread = 1.4826 * float(np.median(np.abs(valid))) if len(valid) else math.nan
     with np.errstate(invalid="ignore", divide="ignore"):
         return aligned / spread
 
@@ -85,12 +85,12 @@ class SeriesRanking(Reported):
         Across groups the criterion means nothing, since the likelihoods are of different data:
         there the score of the rolling origins decides, or without it the mean absolute residual.
         """
-        found: dict[str, list[str]] = {}
+        by_name: dict[str, list[str]] = {}
         for name in sorted(
             self.fitted, key=lambda name: criterion_of(self.fitted[name], self.criterion)
         ):
-            found.setdefault(self.candidates[name].group, []).append(name)
-        return dict(sorted(found.items(), key=lambda group: self._merit(group[1][0])))
+            by_name.setdefault(self.candidates[name].group, []).append(name)
+        return dict(sorted(by_name.items(), key=lambda group: self._merit(group[1][0])))
 
     def _merit(self, name: str) -> float:
         scored = self.scores.get(name)
@@ -155,8 +155,8 @@ class SeriesRanking(Reported):
                 if name in self.scores:
                     scored = self.scores[name]
                     row |= {
-                        part: getattr(scored, part)
-                        for part in ("mae", "crps", "inside_50", "inside_90")
+                        piece: getattr(scored, piece)
+                        for piece in ("mae", "crps", "inside_50", "inside_90")
                     }
                 at_bound = ", ".join(fitted.at_bound)
                 rows[name] = {**row, "note": f"{at_bound} at an end" if at_bound else ""}
@@ -175,24 +175,24 @@ class SeriesRanking(Reported):
     def verdict(self) -> str:
         """What the ranking tells, in a few sentences."""
         name = self.names[0]
-        found = f"{name} comes first of {len(self.fitted)}"
+        text = f"{name} comes first of {len(self.fitted)}"
         if len(self.fitted) == 1:
-            found = f"{name} is the only process that was tried"
+            text = f"{name} is the only process that was tried"
         scored = self.scores.get(name)
         if scored is not None and scored.values:
             share, count = 100 * scored.inside_90, scored.values
-            found += (
+            text += (
                 f". Fitted anew at {scored.origins} earlier times, its band from 5 to 95 held "
                 f"{share:.0f} % of the {count} "
                 f"values up to {self.horizon} periods later (90 % is right)"
             )
             if scored.inside_90 < 0.8:
-                found += "; do not trust the fan to be wide enough"
+                text += "; do not trust the fan to be wide enough"
         gap = len(self.series.values) - known_length(self.series.values)
         if gap:
             without = "1 period" if gap == 1 else f"{gap:,} periods"
-            found += f". The series ends in {without} without a value; forecasts begin after that"
-        return found
+            text += f". The series ends in {without} without a value; forecasts begin after that"
+        return text
 
     def outliers(self, name: str | None = None) -> pd.DataFrame:
         """Return the values that a process, the best unless one is named, hardly allows: by date,
@@ -218,22 +218,25 @@ class SeriesRanking(Reported):
         """Return outliers by date, in order, and the process without them."""
         key = f"outliers of {name}"
         if key in self._look:
-            known: tuple[dict[Any, dict[str, float]], Process] = self._look[key]
-            return known
+            valid: tuple[dict[Any, dict[str, float]], Process] = self._look[key]
+            return valid
         process, values = self[name], self.series.values.copy()
         dates = np.arange(1, len(values) + 1) if self.series.dates is None else self.series.dates
-        found: dict[int, float] = {}
-        while len(found) < MOST_OUTLIERS:
+        by_name: dict[int, float] = {}
+        while len(by_name) < MOST_OUTLIERS:
             sizes = _residual_sizes(process, len(values))
-            place = int(np.nanargmax(np.abs(sizes))) if np.isfinite(sizes).any() else 0
-            if not abs(sizes[place]) > OUTLYING or place in found:
+            position = int(np.nanargmax(np.abs(sizes))) if np.isfinite(sizes).any() else 0
+            if not abs(sizes[position]) > OUTLYING or position in by_name:
                 break
-            found[place] = float(sizes[place])
-            values[place] = np.nan
+            by_name[position] = float(sizes[position])
+            values[position] = np.nan
             process = self.candidates[name].fit(values, exog=self.exog)
         rows = {
-            dates[place]: {"value": float(self.series.values[place]), "sds": found[place]}
-            for place in sorted(found)
+            dates[position]: {
+                "value": float(self.series.values[position]),
+                "sds": by_name[position],
+            }
+            for position in sorted(by_name)
         }
         self._look[key] = rows, process
         return rows, process
@@ -312,32 +315,32 @@ def fit_series(
             "periods at least, and the "
             "series 2 seasons"
         )
-    known = dated.values[: known_length(dated.values)]
-    choices = Choices(known, length)
+    valid = dated.values[: known_length(dated.values)]
+    choices = Choices(valid, length)
     if candidates is None and regressors:
-        chosen = named_candidates(["arima"], known, length, choices)
+        selected = named_candidates(["arima"], valid, length, choices)
     elif candidates is None:
-        chosen = default_candidates(known, length, choices)
+        selected = default_candidates(valid, length, choices)
     else:
-        chosen = named_candidates(candidates, known, length, choices)
+        selected = named_candidates(candidates, valid, length, choices)
     ahead = (
-        (length or min(SHORT_HORIZON, len(known) // 4))
+        (length or min(SHORT_HORIZON, len(valid) // 4))
         if horizon is None
         else check_integer("horizon", horizon, least=1)
     )
-    places = origins_of(known, length, ahead, origins) if rolling else []
-    fitted, left_out, scores = _fit(chosen, dated, regressors, places, ahead, progress)
+    places = origins_of(valid, length, ahead, origins) if rolling else []
+    fitted, left_out, scores = _fit(selected, dated, regressors, places, ahead, progress)
     if not fitted:
         reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
         raise ParameterError(f"no candidate can be fitted ({reasons})")
-    by_name = {one.name: one for one in chosen}
+    by_name = {item.name: item for item in selected}
     return SeriesRanking(
         dated, length, choices, by_name, fitted, left_out, scores, ahead, criterion, regressors
     )
 
 
 def _fit(
-    chosen: list[Candidate],
+    selected: list[Candidate],
     dated: DatedSeries,
     exog: Mapping[str, Sequence[float]],
     places: list[int],
@@ -347,15 +350,17 @@ def _fit(
     fitted: dict[str, Process] = {}
     left_out: dict[str, str] = {}
     scores: dict[str, ForecastScores] = {}
-    for place, one in enumerate(chosen):
+    for position, item in enumerate(selected):
         try:
-            fitted[one.name] = one.fit(dated.values, exog=exog)
+            fitted[item.name] = item.fit(dated.values, exog=exog)
             if places:
-                scores[one.name] = score(one, fitted[one.name], dated.values, places, ahead, exog)
+                scores[item.name] = score(
+                    item, fitted[item.name], dated.values, places, ahead, exog
+                )
         except ParameterError as error:
-            left_out[one.name] = str(error).split(": ", 1)[-1]
+            left_out[item.name] = str(error).split(": ", 1)[-1]
         if progress is not None:
-            progress((place + 1) / len(chosen))
+            progress((position + 1) / len(selected))
     return fitted, left_out, scores
 
 
@@ -365,17 +370,17 @@ def _checked(dated: DatedSeries) -> DatedSeries:
         raise ParameterError(f"series must be flat, one value a period, not {values.shape}")
     if np.isinf(values).any():
         raise ParameterError(f"value {int(np.argmax(np.isinf(values)))} of the series is infinite")
-    known = np.flatnonzero(~np.isnan(values))
-    if len(known) < FEWEST:
-        raise ParameterError(f"needs at least {FEWEST} values, and the series has {len(known)}")
-    if np.ptp(values[known]) > 0:
-        check_size(values[known])
+    places = np.flatnonzero(~np.isnan(values))
+    if len(places) < FEWEST:
+        raise ParameterError(f"needs at least {FEWEST} values, and the series has {len(places)}")
+    if np.ptp(values[places]) > 0:
+        check_size(values[places])
     else:
         raise ParameterError(
-            f"all values of the series are equal, {values[known[0]]:g}; there is nothing to "
+            f"all values of the series are equal, {values[places[0]]:g}; there is nothing to "
             "estimate"
         )
-    part = slice(int(known[0]), None)
+    piece = slice(int(places[0]), None)
     return DatedSeries(
-        values[part], None if dated.dates is None else dated.dates[part], dated.every, dated.name
+        values[piece], None if dated.dates is None else dated.dates[piece], dated.every, dated.name
     )

@@ -69,8 +69,8 @@ class Candidate:
             if self.kind is not Arima:
                 raise ParameterError("takes no regressors")
             options["exog"] = exog
-        found: Process = kind.fit(values, **options)
-        return found
+        fitted: Process = kind.fit(values, **options)
+        return fitted
 
 
 def aicc(process: Process) -> float:
@@ -150,8 +150,8 @@ class Choices:
             x = x[self.season :] - x[: -self.season]
         answer = []
         for times in range(MOST_DIFFERENCES + 1):
-            known = x[~np.isnan(x)]
-            if len(known) < 8 or np.ptp(known) == 0:
+            valid = x[~np.isnan(x)]
+            if len(valid) < 8 or np.ptp(valid) == 0:
                 break
             answer.append((times, unit_root(x), kpss(x)))
             if answer[-1][2].p >= 0.05:
@@ -202,14 +202,14 @@ def _arimas(season: int, choices: Choices) -> list[Candidate]:
     else:
         orders = [(p, q, sp, sq) for p, q in plain[:WITH_SEASON] for sp, sq in ((0, 1), (1, 0))]
         orders += [(1, 1, 1, 1), (*plain[0], 0, 0)]
-    found = []
+    arimas = []
     for p, q, sp, sq in orders:
         constants = (False,) if d + seasonal_d > 1 else ((False, True) if d else (True,))
-        found += [
+        arimas += [
             _arima((p, d, q), (sp, seasonal_d, sq, season), choices.log, constant)
             for constant in constants
         ]
-    return found
+    return arimas
 
 
 def _arima(
@@ -252,12 +252,12 @@ def _smoothings(values: Floats, season: int) -> list[Candidate]:
 def _garches() -> list[Candidate]:
     return [
         Candidate(
-            f"garch, {word} shocks{', ar mean' if mean == 'ar' else ''}",
+            f"garch, {label} shocks{', ar mean' if mean == 'ar' else ''}",
             Garch,
-            (("shocks", word), ("mean", mean)),
+            (("shocks", label), ("mean", mean)),
             "garch",
         )
-        for word in ("normal", "t")
+        for label in ("normal", "t")
         for mean in ("constant", "ar")
     ]
 
@@ -273,7 +273,7 @@ def named_candidates(
         "exponential smoothing": _smoothings(values, season),
         "garch": _garches(),
     }
-    single = {one.name: one for group in families.values() for one in group}
+    single = {item.name: item for group in families.values() for item in group}
     answer: list[Candidate] = []
     for name in names_in("candidates", names):
         if name in families:
@@ -285,14 +285,14 @@ def named_candidates(
     return answer
 
 
-def _parsed(name: Any, known: list[str]) -> Candidate:
+def _parsed(name: Any, valid: list[str]) -> Candidate:
     """Return an Arima process by its name, such as "log arima (1,1,0)(0,1,1)12 +c"; +c adds a
     constant, -c leaves it out.
     """
     match = _NAME.fullmatch(name) if isinstance(name, str) else None
     if match is None:
-        raise ParameterError(f"no process {name!r:.60}", unknown=str(name), known=known)
-    p, d, q, sp, seasonal_d, sq, season = (int(part or 0) for part in match.groups()[1:8])
+        raise ParameterError(f"no process {name!r:.60}", unknown=str(name), known=valid)
+    p, d, q, sp, seasonal_d, sq, season = (int(group or 0) for group in match.groups()[1:8])
     said = match.group(9)
     constant = said != " -c" and (said is not None or d + seasonal_d == 0)
     return _arima((p, d, q), (sp, seasonal_d, sq, season), bool(match.group(1)), constant)

@@ -92,18 +92,18 @@ def spread_against_level(values: Floats, season: int) -> Test:
     """
     length = max(season, 8)
     parts = [values[i : i + length] for i in range(0, len(values) - length + 1, length)]
-    parts = [part[~np.isnan(part)] for part in parts]
-    known = [
-        (float(part.mean()), float(part.std()))
-        for part in parts
-        if len(part) > 2 and part.std() > 0 and part.mean() > 0
+    parts = [piece[~np.isnan(piece)] for piece in parts]
+    valid = [
+        (float(piece.mean()), float(piece.std()))
+        for piece in parts
+        if len(piece) > 2 and piece.std() > 0 and piece.mean() > 0
     ]
     name = "spread against level"
-    if len(known) < 4:
+    if len(valid) < 4:
         return Test(
             name, math.nan, 1.0, "too few seasons to show whether the spread grows with the level"
         )
-    level, spread = np.log(np.array(known)).T
+    level, spread = np.log(np.array(valid)).T
     gaps = level - level.mean()
     if float(gaps @ gaps) < 1e-12:
         return Test(name, 0.0, 1.0, "the level does not change")
@@ -153,16 +153,16 @@ def has_season(values: Floats, season: int) -> Test:
     target = values[LAGS:]
     before = [values[LAGS - k : count - k] for k in range(1, LAGS + 1)]
     plain = np.stack([np.ones(count - LAGS), np.arange(LAGS, count) / count, *before], axis=1)
-    place = np.arange(LAGS, count) % season
-    known = ~np.isnan(target) & ~np.isnan(plain).any(axis=1)
-    seasonal = (place[:, None] == np.arange(1, season)).astype(np.float64)
-    whole = np.concatenate([plain, seasonal], axis=1)[known]
-    left = int(known.sum()) - whole.shape[1]
+    numbers = np.arange(LAGS, count) % season
+    valid = ~np.isnan(target) & ~np.isnan(plain).any(axis=1)
+    seasonal = (numbers[:, None] == np.arange(1, season)).astype(np.float64)
+    whole = np.concatenate([plain, seasonal], axis=1)[valid]
+    left = int(valid.sum()) - whole.shape[1]
     if left < FEWEST_LEFT:
         return Test("season", math.nan, 1.0, "too few values to show a season")
     without, within = (
-        target[known] - design @ np.linalg.lstsq(design, target[known], rcond=None)[0]
-        for design in (plain[known], whole)
+        target[valid] - design @ np.linalg.lstsq(design, target[valid], rcond=None)[0]
+        for design in (plain[valid], whole)
     )
     rest = max(float(within @ within), 1e-300)
     statistic = (float(without @ without) - rest) / (season - 1) / (rest / left)
@@ -172,8 +172,8 @@ def has_season(values: Floats, season: int) -> Test:
 
 def filled(values: Floats) -> Floats:
     """Return a series with missing values on straight lines between their neighbours."""
-    known = np.flatnonzero(~np.isnan(values))
-    return np.asarray(np.interp(np.arange(len(values)), known, values[known]))
+    places = np.flatnonzero(~np.isnan(values))
+    return np.asarray(np.interp(np.arange(len(values)), places, values[places]))
 
 
 def _interpolated(statistic: float, at: Sequence[float], levels: Sequence[float]) -> float:

@@ -78,9 +78,9 @@ def student_given(rows: Floats, df: Floats) -> StudentFits:
     location, scale = np.empty(len(rows)), np.empty(len(rows))
 
     def work(begin: int) -> None:
-        place = slice(begin, begin + CHUNK)
-        _, location[place], variance = _given_df(rows[place], df[place])
-        scale[place] = np.sqrt(variance)
+        position = slice(begin, begin + CHUNK)
+        _, location[position], variance = _given_df(rows[position], df[position])
+        scale[position] = np.sqrt(variance)
 
     on_threads(work, range(0, len(rows), CHUNK))
     return StudentFits(df, location, scale)
@@ -184,12 +184,12 @@ def _steps(x: Floats, df: Floats, sharp: float) -> tuple[Floats, Floats, Floats]
         rows, freedom, spread = x[active], df[active, None], variance[active, None]
         weights = (freedom + 1) / (freedom + (rows - location[active, None]) ** 2 / spread)
         total = weights.sum(axis=1)
-        moved = (weights * rows).sum(axis=1) / total
+        shifted = (weights * rows).sum(axis=1) / total
         # the faster variant of the scale's step
-        fresh = (weights * (rows - moved[:, None]) ** 2).sum(axis=1) / total
+        fresh = (weights * (rows - shifted[:, None]) ** 2).sum(axis=1) / total
         fresh = np.maximum(fresh, least[active])
         done = np.abs(fresh - variance[active]) <= sharp * variance[active]
-        location[active], variance[active] = moved, fresh
+        location[active], variance[active] = shifted, fresh
         active = active[~done]
         if not len(active):
             break

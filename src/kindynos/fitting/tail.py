@@ -69,8 +69,8 @@ def fit_tails(rows: Floats) -> Tails:
     unit = excesses.mean(axis=1)
     shape, scale = np.empty(len(rows)), np.empty(len(rows))
     for begin in range(0, len(rows), CHUNK):
-        part = slice(begin, begin + CHUNK)
-        shape[part], scale[part] = _peaks(excesses[part] / unit[part, None])
+        piece = slice(begin, begin + CHUNK)
+        shape[piece], scale[piece] = _peaks(excesses[piece] / unit[piece, None])
     return Tails(rows, threshold, shape, scale * unit, excesses.shape[1] / rows.shape[1])
 
 
@@ -145,8 +145,8 @@ def _likelihood(excesses: Floats, shapes: Floats, log_scales: Floats) -> Floats:
     inside = 1 + safe * excesses[:, None, None, :] / scale
     allowed = (inside > 0).all(axis=-1)
     logs = np.log(np.where(inside > 0, inside, 1.0)).sum(axis=-1)
-    found = -excesses.shape[1] * np.log(scale[..., 0]) - (1 + 1 / safe[..., 0]) * logs
-    return np.where(allowed, found, -np.inf)
+    log = -excesses.shape[1] * np.log(scale[..., 0]) - (1 + 1 / safe[..., 0]) * logs
+    return np.where(allowed, log, -np.inf)
 
 
 def _peaks(excesses: Floats) -> tuple[Floats, Floats]:

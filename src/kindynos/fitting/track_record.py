@@ -123,13 +123,15 @@ class TrackRecord(Reported):
         with the nearest spelling, for one that is not there.
         """
         kept = self.cases
-        for what, wanted in (("forecaster", forecaster), ("kind", kind)):
-            if wanted is None:
+        for what, requested in (("forecaster", forecaster), ("kind", kind)):
+            if requested is None:
                 continue
-            known = sorted({getattr(case, what) for case in self.cases})
-            if wanted not in known:
-                raise ParameterError(f"no {what} {wanted!r:.60}", unknown=wanted, known=known)
-            kept = tuple(case for case in kept if getattr(case, what) == wanted)
+            ordered = sorted({getattr(case, what) for case in self.cases})
+            if requested not in ordered:
+                raise ParameterError(
+                    f"no {what} {requested!r:.60}", unknown=requested, known=ordered
+                )
+            kept = tuple(case for case in kept if getattr(case, what) == requested)
         if not kept:
             raise ParameterError(f"{forecaster!r} has no forecast of {kind!r}")
         return TrackRecord(kept)
@@ -223,11 +225,11 @@ class TrackRecord(Reported):
         came = np.array([case.actual for case in self.cases])
         off = came / middles if self._in_ratios else came - middles
         losses = []
-        for place, middle in enumerate(middles):
-            others = np.delete(off, place)
+        for position, middle in enumerate(middles):
+            others = np.delete(off, position)
             quantiles = np.quantile(others, LEVELS)
             scaled = quantiles * middle if self._in_ratios else quantiles + middle
-            losses.append(ranked_loss(scaled, float(came[place])))
+            losses.append(ranked_loss(scaled, float(came[position])))
         return np.array(losses)
 
     def table(self) -> pd.DataFrame:
@@ -245,9 +247,13 @@ class TrackRecord(Reported):
         rows = {}
         for name, record in groups.items():
             row: dict[str, float] = {"cases": len(record.cases), "should be inside": record.nominal}
-            for word in ("inside", "above", "bias", "widening", "skill"):
-                figure = getattr(record, word)
-                row |= {word: float(figure), f"{word} low": figure.low, f"{word} high": figure.high}
+            for label in ("inside", "above", "bias", "widening", "skill"):
+                figure = getattr(record, label)
+                row |= {
+                    label: float(figure),
+                    f"{label} low": figure.low,
+                    f"{label} high": figure.high,
+                }
             rows[name] = row
         return pd.DataFrame.from_dict(rows, orient="index")
 
@@ -312,17 +318,20 @@ def track_record(
         for what in ("forecaster", "kind")
     }
     cases, missing = [], []
-    for place, row in enumerate(read.rows.tolist()):
+    for position, row in enumerate(read.rows.tolist()):
         pairs = [
-            (level, float(values[place]))
+            (level, float(values[position]))
             for level, values in sorted(stated.items())
-            if not math.isnan(values[place])
+            if not math.isnan(values[position])
         ]
-        if math.isnan(came[place]):
+        if math.isnan(came[position]):
             missing.append(row)
             continue
         case = Case(
-            texts["forecaster"][place], texts["kind"][place], tuple(pairs), float(came[place])
+            texts["forecaster"][position],
+            texts["kind"][position],
+            tuple(pairs),
+            float(came[position]),
         )
         try:
             if len(pairs) < 2:
@@ -339,13 +348,13 @@ def track_record(
 
 def _levels(table: Table, columns: dict[str, str], ends: Sequence[float]) -> dict[float, str]:
     """Return the column of each percentile."""
-    found = {
+    by_name = {
         float(match[1]): name
         for lower, name in columns.items()
         if (match := _PERCENTILE.fullmatch(lower)) is not None
     }
-    if found:
-        return found
+    if by_name:
+        return by_name
     names: Sequence[str] = ("low", "likely", "high")
     levels = (ends[0], 50.0, ends[1])
     return {level: _column(table, columns, name) for level, name in zip(levels, names, strict=True)}

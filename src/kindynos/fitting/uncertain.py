@@ -31,11 +31,11 @@ def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
     even, count = stream(0, "uncertain", 0), TRIES * draws
     scores = even.permuted((even.random((MOST_PARAMETERS, count)) + range(count)) / count, axis=1)
     # weighed draws are in order of their weights' sum, which must not decide who comes first
-    found = record.drawn(ndtri(scores))
+    drawn = record.drawn(ndtri(scores))
     parts: list[Distribution] = []
-    for place in even.permutation(count).tolist():
+    for position in even.permutation(count).tolist():
         try:
-            parts.append(_made(fitted, found[place]))
+            parts.append(_made(fitted, drawn[position]))
         except ParameterError:
             continue
         if len(parts) == draws:

@@ -70,21 +70,21 @@ _METHODS = {
 
 def of_text(text: str) -> str:
     """Return advice on a formula that is not an expression, empty where there is none."""
-    bare = re.sub(r"'[^']*'|\"[^\"]*\"", lambda found: " " * len(found[0]), text)
+    bare = re.sub(r"'[^']*'|\"[^\"]*\"", lambda answer: " " * len(answer[0]), text)
     return next(
         (f"; {advice}" for pattern, advice in _SYMBOLS if re.search(pattern, bare, re.IGNORECASE)),
         "",
     )
 
 
-def of_call(name: str, known: Collection[str]) -> str:
+def of_call(name: str, valid: Collection[str]) -> str:
     """Return advice on a function that is not known, empty where the nearest spelling says
     enough.
     """
     lower = name.lower()
     if lower in _FUNCTIONS:
         return f"; {_FUNCTIONS[lower]}"
-    return f"; names are written small: {lower}" if lower in known else ""
+    return f"; names are written small: {lower}" if lower in valid else ""
 
 
 def of_part(node: ast.expr, text: str) -> str:

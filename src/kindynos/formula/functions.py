@@ -17,8 +17,8 @@ from kindynos.formula.money import MONEY
 
 def _lookup(x: Floats, table: Floats) -> Floats:
     """The value beside the last key at or below ``x``; NaN below the first key."""
-    place = np.searchsorted(table[:, 0], x, side="right") - 1
-    return np.where((place < 0) | np.isnan(x), np.nan, table[np.maximum(place, 0), 1])
+    positions = np.searchsorted(table[:, 0], x, side="right") - 1
+    return np.where((positions < 0) | np.isnan(x), np.nan, table[np.maximum(positions, 0), 1])
 
 
 def _interpolate(x: Floats, table: Floats) -> Floats:

@@ -54,8 +54,8 @@ class _Earlier(Expression):
 
     def evaluate(self, scope: Scope) -> Floats:
         assert isinstance(scope, _PeriodScope)
-        found = scope.earlier.get((self.name, self.back))
-        return self.first.evaluate(scope) if found is None else found
+        answer = scope.earlier.get((self.name, self.back))
+        return self.first.evaluate(scope) if answer is None else answer
 
 
 class Group:
@@ -91,20 +91,20 @@ class Group:
                 )
             self._backs.add((node.name, node.back))
             return _Earlier(node.place, node.name, first, node.back)
-        return node.with_parts(tuple(self._split(part, shapes) for part in node.parts))
+        return node.with_parts(tuple(self._split(piece, shapes) for piece in node.parts))
 
     def member_shapes(
         self, shapes: Mapping[str, Shape], formulas: Mapping[str, Expression]
     ) -> dict[str, Shape]:
         """Return the kinds of the members: all are rows, and random as soon as one is."""
         assumed = {**shapes, **{name: Shape(row=True) for name in self.names}}
-        found = {name: formulas[name].shape_of(assumed) for name in self.names}
-        random = any(shape.random for shape in found.values())
+        by_name = {name: formulas[name].shape_of(assumed) for name in self.names}
+        random = any(shape.random for shape in by_name.values())
         return {name: Shape(row=True, random=random) for name in self.names}
 
     def evaluate(self, scope: Scope, trials: int, random: bool) -> dict[str, Floats]:
         """Return the rows of all members."""
-        known = [(node.evaluate(scope), row) for node, row in self._known]
+        valid = [(node.evaluate(scope), row) for node, row in self._known]
         rows = {name: np.empty((scope.periods, trials if random else 1)) for name in self.names}
         for t in range(scope.periods):
             values = {n: v for n, v in scope.values.items() if n == PERIODS_A_YEAR}
@@ -112,7 +112,7 @@ class Group:
                 (name, back): rows[name][t - back] for name, back in self._backs if t >= back
             }
             step = _PeriodScope(
-                values, scope.periods, [value[t] if row else value for value, row in known], earlier
+                values, scope.periods, [value[t] if row else value for value, row in valid], earlier
             )
             for name, formula in self._formulas.items():
                 row = rows[name][t]

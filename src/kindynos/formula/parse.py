@@ -100,11 +100,11 @@ class Comparisons:
     signs: tuple[str, ...]
 
     def __call__(self, *values: Floats) -> Floats:
-        held = [
-            COMPARED[sign](one, other)
-            for sign, (one, other) in zip(self.signs, pairwise(values), strict=True)
+        kept_values = [
+            COMPARED[sign](item, other)
+            for sign, (item, other) in zip(self.signs, pairwise(values), strict=True)
         ]
-        return _truth(np.logical_and.reduce(np.broadcast_arrays(*held)), *values)
+        return _truth(np.logical_and.reduce(np.broadcast_arrays(*kept_values)), *values)
 
 
 def _all(*values: Floats) -> Floats:
@@ -211,11 +211,11 @@ class _FormulaReader:
                 return self._operation(node, (signs[0], Comparisons(signs)), [left, *rest], depth)
             case ast.Call():
                 return self._call(node, depth)
-        word = _word(node)
-        verb = "do" if word.endswith("brackets") else "does"
+        label = _word(node)
+        verb = "do" if label.endswith("brackets") else "does"
         hint = advice.of_part(node, self.text)
         raise FormulaError(
-            f"{word} at column {self.place(node)} {verb} not belong in a formula{hint}"
+            f"{label} at column {self.place(node)} {verb} not belong in a formula{hint}"
         )
 
     def _binary(self, node: ast.BinOp, depth: int) -> Expression:
@@ -248,7 +248,7 @@ class _FormulaReader:
             self.place(node),
             symbol,
             compute,
-            tuple(self.read(part, depth + 1) for part in operands),
+            tuple(self.read(operand, depth + 1) for operand in operands),
         )
 
     def _call(self, node: ast.Call, depth: int) -> Expression:
@@ -262,14 +262,14 @@ class _FormulaReader:
         if name == "previous":
             return self._previous(node, depth)
         if name not in FUNCTIONS:
-            place = self.place(node)
+            position = self.place(node)
             hint = advice.of_call(name, FUNCTIONS)
-            known = () if hint else (*FUNCTIONS, "previous")
+            valid = () if hint else (*FUNCTIONS, "previous")
             raise FormulaError(
-                f"no function {name!r} (column {place}){hint}",
-                place=place,
+                f"no function {name!r} (column {position}){hint}",
+                place=position,
                 unknown=name,
-                known=known,
+                known=valid,
             )
         function = FUNCTIONS[name]
         if function.many:
@@ -282,7 +282,7 @@ class _FormulaReader:
                     f"use {'lowest' if name == 'min' else 'highest'}(row)"
                 )
             return Call(
-                self.place(node), function, tuple(self.read(part, depth + 1) for part in node.args)
+                self.place(node), function, tuple(self.read(arg, depth + 1) for arg in node.args)
             )
         given = self._bind(node, name, function.parameters)
         return self._function(node, function, given, depth)
@@ -293,12 +293,12 @@ class _FormulaReader:
         arguments: list[Expression | None] = []
         options: list[tuple[str, Option]] = []
         for parameter in function.parameters:
-            part = given.get(parameter.name)
+            piece = given.get(parameter.name)
             if parameter.wants in WRITTEN:
-                if part is not None:
-                    options.append((parameter.name, self._option(part, function.name, parameter)))
+                if piece is not None:
+                    options.append((parameter.name, self._option(piece, function.name, parameter)))
             else:
-                arguments.append(None if part is None else self.read(part, depth + 1))
+                arguments.append(None if piece is None else self.read(piece, depth + 1))
         return Call(self.place(node), function, tuple(arguments), tuple(options))
 
     def _sum_of_table(self, node: ast.Call) -> Expression:
@@ -334,9 +334,7 @@ class _FormulaReader:
         where = f"{name} at column {self.place(node)}"
         if len(node.args) > len(parameters):
             raise FormulaError(f"{where} has {len(node.args)} arguments; it reads {usage}")
-        given = {
-            parameter.name: part for parameter, part in zip(parameters, node.args, strict=False)
-        }
+        given = {parameter.name: arg for parameter, arg in zip(parameters, node.args, strict=False)}
         for option in node.keywords:
             if (
                 option.arg is None

@@ -57,6 +57,6 @@ def _cut(node: ast.expr, sign: int, formula_of: Callable[[str], str | None] | No
         case ast.UnaryOp(op=ast.UAdd(), operand=operand):
             return _cut(operand, sign, formula_of)
         case ast.Name(id=name) if formula_of is not None and (inner := formula_of(name)):
-            found = _cut(_tree(inner), sign, formula_of)
-            return found if len(found) > 1 else [Term(sign, name)]
+            cut = _cut(_tree(inner), sign, formula_of)
+            return cut if len(cut) > 1 else [Term(sign, name)]
     return [Term(sign, ast.unparse(node))]

@@ -73,24 +73,24 @@ class Expression(ABC):
     def walk(self) -> Iterator[Expression]:
         """This part and all inside it."""
         yield self
-        for part in self.parts:
-            yield from part.walk()
+        for piece in self.parts:
+            yield from piece.walk()
 
     def names(self) -> dict[str, int]:
         """The quantities used in the same period, with the column of their first use."""
-        found: dict[str, int] = {}
+        by_name: dict[str, int] = {}
         for node in self.walk():
             if isinstance(node, Name) and node.name != PERIOD:
-                found.setdefault(node.name, node.place)
-        return found
+                by_name.setdefault(node.name, node.place)
+        return by_name
 
     def earlier_names(self) -> dict[str, int]:
         """The quantities used through ``previous``, with the column of their first use."""
-        found: dict[str, int] = {}
+        by_name: dict[str, int] = {}
         for node in self.walk():
             if isinstance(node, Previous):
-                found.setdefault(node.name, node.place)
-        return found
+                by_name.setdefault(node.name, node.place)
+        return by_name
 
 
 @dataclass(frozen=True)
@@ -143,12 +143,12 @@ class Operation(Expression):
 
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
         answer = NUMBER
-        for part in self.operands:
-            answer = answer | value_kind(part, shapes, f"operand of {self.symbol!r}")
+        for operand in self.operands:
+            answer = answer | value_kind(operand, shapes, f"operand of {self.symbol!r}")
         return answer
 
     def evaluate(self, scope: Scope) -> Floats:
-        return self.compute(*[part.evaluate(scope) for part in self.operands])
+        return self.compute(*[operand.evaluate(scope) for operand in self.operands])
 
 
 @dataclass(frozen=True)
@@ -172,7 +172,7 @@ class Call(Expression):
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
         function = self.function
         parameters = function.inputs * len(self.arguments) if function.many else function.inputs
-        found = []
+        rows = []
         for parameter, argument in zip(parameters, self.arguments, strict=False):
             if argument is None:
                 continue
@@ -189,8 +189,8 @@ class Call(Expression):
                 raise FormulaError(
                     f"{what} must {'' if parameter.wants == 'table' else 'not '}be a table"
                 )
-            found.append(shape)
-        return function.shape_of(found)
+            rows.append(shape)
+        return function.shape_of(rows)
 
     def evaluate(self, scope: Scope) -> Floats:
         function, options = self.function, dict[str, Any](self.options)
@@ -250,11 +250,11 @@ class Previous(Expression):
         )
 
 
-def value_kind(part: Expression, shapes: Mapping[str, Shape], what: str) -> Shape:
+def value_kind(expression: Expression, shapes: Mapping[str, Shape], what: str) -> Shape:
     """Return the kind of a part that must be a value; raises FormulaError for a table."""
-    shape = part.shape_of(shapes)
+    shape = expression.shape_of(shapes)
     if shape.table:
         raise FormulaError(
-            f"{what} at column {part.place} must not be a table; use lookup(x, table)"
+            f"{what} at column {expression.place} must not be a table; use lookup(x, table)"
         )
     return shape

@@ -12,19 +12,19 @@ def autocorrelations(values: Floats, lags: int) -> Floats:
     out.
     """
     gaps = values - np.nanmean(values)
-    known = ~np.isnan(gaps)
-    gaps = np.where(known, gaps, 0.0)
+    valid = ~np.isnan(gaps)
+    gaps = np.where(valid, gaps, 0.0)
     total = float(gaps @ gaps)
-    count = int(known.sum())
+    count = int(valid.sum())
     answer = []
     for lag in range(1, lags + 1):
-        pairs = max(int((known[lag:] & known[:-lag]).sum()), 1)
+        pairs = max(int((valid[lag:] & valid[:-lag]).sum()), 1)
         complete = max(count - lag, 1)
         answer.append(float(gaps[lag:] @ gaps[:-lag]) / total * complete / pairs)
     return np.array(answer)
 
 
-def portmanteau(found: Floats, count: int, lags: int, estimated: int = 0) -> tuple[float, float]:
+def portmanteau(answer: Floats, count: int, lags: int, estimated: int = 0) -> tuple[float, float]:
     """Return statistic and p-value of the test that the first autocorrelations are all 0, with that
     many parameters fitted.
 
@@ -32,6 +32,6 @@ def portmanteau(found: Floats, count: int, lags: int, estimated: int = 0) -> tup
     """
     from scipy.special import gammaincc
 
-    part = found[:lags] ** 2 / (count - np.arange(1, lags + 1))
-    statistic = count * (count + 2) * float(part.sum())
+    numbers = answer[:lags] ** 2 / (count - np.arange(1, lags + 1))
+    statistic = count * (count + 2) * float(numbers.sum())
     return statistic, float(gammaincc(max(lags - estimated, 1) / 2, statistic / 2))

@@ -68,9 +68,9 @@ class _Figures(NDArrayOperatorsMixin, Inline, Generic[Number]):
         # An in-place operation such as x *= 1000 gives a new, plain number or array.
         if any(isinstance(target, _Figures) for target in options.get("out", ())):
             del options["out"]
-        plain = [one._value if isinstance(one, _Figures) else one for one in inputs]
-        found = getattr(ufunc, method)(*plain, **options)
-        return found.item() if isinstance(found, np.generic) else found
+        plain = [item._value if isinstance(item, _Figures) else item for item in inputs]
+        answer = getattr(ufunc, method)(*plain, **options)
+        return answer.item() if isinstance(answer, np.generic) else answer
 
     @property
     def shape(self) -> tuple[int, ...]:
@@ -192,27 +192,29 @@ class Estimates(_Figures[Floats]):
     @classmethod
     def of(cls, estimates: list[Estimate]) -> Estimates:
         """Return a list of estimates side by side."""
-        parts = [(one.value, one.low, one.high, one.rough) for one in estimates]
+        parts = [
+            (estimate.value, estimate.low, estimate.high, estimate.rough) for estimate in estimates
+        ]
         return cls(*zip(*parts, strict=True)) if parts else cls([], [], [])
 
     @classmethod
     def stack(cls, rows: list[Estimates], axis: int = 0) -> Estimates:
         """Return arrays of estimates stacked along a new axis."""
         parts = [(row.value, row.low, row.high, row.rough) for row in rows]
-        return cls(*(np.stack(part, axis) for part in zip(*parts, strict=True)))
+        return cls(*(np.stack(piece, axis) for piece in zip(*parts, strict=True)))
 
     def __len__(self) -> int:
         return len(self._value)
 
     def __getitem__(self, key: Any) -> Any:
         value, low, high, rough = (
-            part[key] for part in (self._value, self._low, self._high, self._rough)
+            piece[key] for piece in (self._value, self._low, self._high, self._rough)
         )
         kind = Estimates if np.ndim(value) else Estimate
         return kind(value, low, high, rough if np.ndim(value) else bool(rough))
 
     def __iter__(self) -> Iterator[Any]:
-        return (self[place] for place in range(len(self)))
+        return (self[position] for position in range(len(self)))
 
     def tolist(self) -> list[Any]:
         """Return the figures as a list of floats."""
@@ -221,7 +223,7 @@ class Estimates(_Figures[Floats]):
     def __repr__(self) -> str:
         if self.ndim == 1 and len(self) <= 12:
             return f"[{', '.join(map(repr, self))}]"
-        flat = (part.reshape(-1) for part in (self._value, self._low, self._high))
+        flat = (piece.reshape(-1) for piece in (self._value, self._low, self._high))
         value, low, high = flat
         ends = (repr(Estimate(value[k], low[k], high[k])) for k in (0, -1) if len(value))
         return f"<{len(value):,} figures {self.shape}: {' to '.join(ends)}>"

@@ -152,12 +152,12 @@ def correlations_by_blocks(
     weighted = parts
     if weights is not None:
         by_block = [weights[begin:end] for begin, end in pairwise(bounds.tolist())]
-        sizes = np.array([part.sum() for part in by_block])
-        weighted = [part * weight for part, weight in zip(parts, by_block, strict=True)]
+        sizes = np.array([piece.sum() for piece in by_block])
+        weighted = [piece * weight for piece, weight in zip(parts, by_block, strict=True)]
     products = np.stack(
-        [one @ np.swapaxes(part, -1, -2) for one, part in zip(weighted, parts, strict=True)]
+        [item @ np.swapaxes(piece, -1, -2) for item, piece in zip(weighted, parts, strict=True)]
     )
-    single = np.stack([part.sum(axis=-1) for part in weighted])
+    single = np.stack([piece.sum(axis=-1) for piece in weighted])
     squares = np.diagonal(products, axis1=-2, axis2=-1)
     # each (blocks, rows, pairs)
     sums = [
@@ -168,16 +168,16 @@ def correlations_by_blocks(
         squares[..., second],
         products[..., first, second],
     ]
-    totals = [part.sum(axis=0, keepdims=True) for part in sums]
-    found = _correlation(totals)[0].mean(axis=0)
+    totals = [piece.sum(axis=0, keepdims=True) for piece in sums]
+    mean = _correlation(totals)[0].mean(axis=0)
     if trials < FEWEST_FOR_FISHER or len(bounds) < 6:
-        return [Estimate(float(value)) for value in found]
-    left_out = _correlation([total - part for total, part in zip(totals, sums, strict=True)])
+        return [Estimate(float(value)) for value in mean]
+    left_out = _correlation([total - piece for total, piece in zip(totals, sums, strict=True)])
     on_scale = np.arctanh(np.clip(left_out.mean(axis=1), -1 + 1e-15, 1 - 1e-15))
     groups = len(on_scale)
     squares_of = ((on_scale - on_scale.mean(axis=0)) ** 2).sum(axis=0)  # as in jackknife_error
     reach = t_point(groups - 1) * np.sqrt((groups - 1) / groups * squares_of)
-    return list(map(_on_fishers_scale, found.tolist(), reach.tolist()))
+    return list(map(_on_fishers_scale, mean.tolist(), reach.tolist()))
 
 
 def _on_fishers_scale(value: float, reach: float) -> Estimate:

@@ -18,8 +18,8 @@ class Later(Mapping[str, Figure]):
 
     @property
     def _found(self) -> Mapping[str, Figure]:
-        found: Mapping[str, Figure] = getattr(self.source, self.attribute)
-        return found
+        answer: Mapping[str, Figure] = getattr(self.source, self.attribute)
+        return answer
 
     def __getitem__(self, name: str) -> Figure:
         return self._found[name]

@@ -23,16 +23,16 @@ def even_tail(rows: Floats, level: float) -> tuple[Floats, Floats]:
     [90.0, 95.445545]
     """
     count = rows.shape[-1]
-    place = level * (count - 1)
-    below = min(math.floor(place), count - 2)
+    position = level * (count - 1)
+    below = min(math.floor(position), count - 2)
     parted = np.partition(rows, below, axis=-1)
     # the few that are larger: all that the quantile and the tail need
     beyond = parted[..., below + 1 :]
-    q = parted[..., below] + (place - below) * (beyond.min(axis=-1) - parted[..., below])
+    q = parted[..., below] + (position - below) * (beyond.min(axis=-1) - parted[..., below])
     whole = min(math.floor(count * (1 - level) + 1e-9), beyond.shape[-1] + 1)
     tail = np.sort(np.concatenate([parted[..., below, None], beyond], axis=-1), axis=-1)[..., ::-1]
-    part = count * (1 - level) - whole
-    total = tail[..., :whole].sum(axis=-1) + (part * tail[..., whole] if part > 1e-9 else 0.0)
+    piece = count * (1 - level) - whole
+    total = tail[..., :whole].sum(axis=-1) + (piece * tail[..., whole] if piece > 1e-9 else 0.0)
     return q, total / (count * (1 - level))
 
 
@@ -50,14 +50,14 @@ def weighted_tail(rows: Floats, weights: Floats, level: float) -> tuple[Floats, 
     above = np.minimum((places < level).sum(axis=-1, keepdims=True), rows.shape[-1] - 1)
     below = np.maximum(above - 1, 0)
 
-    def pick(values: Floats, place: np.ndarray) -> Floats:
-        return np.take_along_axis(values, place, axis=-1)[..., 0]
+    def pick(values: Floats, position: np.ndarray) -> Floats:
+        return np.take_along_axis(values, position, axis=-1)[..., 0]
 
     gap = pick(places, above) - pick(places, below)
-    part = np.clip(
+    clipped = np.clip(
         np.where(gap > 0, (level - pick(places, below)) / np.where(gap > 0, gap, 1), 0), 0, 1
     )
-    q = pick(ordered, below) + part * (pick(ordered, above) - pick(ordered, below))
+    q = pick(ordered, below) + clipped * (pick(ordered, above) - pick(ordered, below))
     floor = np.maximum(ordered, q[..., None])
     reached = np.maximum(places, level)
     area = ((floor[..., 1:] + floor[..., :-1]) / 2 * np.diff(reached, axis=-1)).sum(axis=-1)
@@ -68,8 +68,8 @@ def weighted_quantile(values: Floats, weights: Floats, level: float) -> float:
     """Return the smallest value that so much of the weight does not exceed."""
     order = np.argsort(values, kind="stable")
     reached = np.cumsum(weights[order])
-    place = int(np.searchsorted(reached, level * reached[-1] * (1 - 1e-12)))
-    return float(values[order][min(place, len(values) - 1)])
+    position = int(np.searchsorted(reached, level * reached[-1] * (1 - 1e-12)))
+    return float(values[order][min(position, len(values) - 1)])
 
 
 def weighted_figure(values: Floats, weights: Floats, by: str, level: float) -> float:
@@ -78,10 +78,10 @@ def weighted_figure(values: Floats, weights: Floats, by: str, level: float) -> f
         return weighted_quantile(values, weights, level)
     order = np.argsort(values, kind="stable")
     x, w = values[order], weights[order]
-    part = level * float(w.sum())
+    figure = level * float(w.sum())
     before = np.cumsum(w) - w
-    inside = np.clip(part - before, 0.0, w)
-    return float(x @ inside) / part
+    inside = np.clip(figure - before, 0.0, w)
+    return float(x @ inside) / figure
 
 
 def weighted_ends(values: Floats, weights: Floats, by: str, level: float) -> tuple[float, float]:

@@ -252,15 +252,15 @@ def rolling_backtest(
     tested = losses[size:]
     if actual is not None:
         profits = actual.reindex(exposure.dates[size:])
-        known = profits.notna().to_numpy()
-        if not known.any():
+        values = profits.notna().to_numpy()
+        if not values.any():
             raise ParameterError("no actual profit falls on a tested date")
         return Backtest(
             level,
-            -profits.to_numpy(dtype=np.float64)[known],
-            forecasts[known],
-            shortfalls[known],
-            exposure.dates[size:][known],
+            -profits.to_numpy(dtype=np.float64)[values],
+            forecasts[values],
+            shortfalls[values],
+            exposure.dates[size:][values],
             method.label,
             size,
             exposure.spacing.unit,

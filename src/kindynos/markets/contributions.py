@@ -31,17 +31,17 @@ def contributions(
     reached = float(component.sum())
     # differences leave a rest of a billionth
     component = component * (total / reached) if reached else component
-    held = values != 0
+    valid = values != 0
     without = [
-        method.figure(exposure.without(place), measure, level, left)
-        if np.count_nonzero(held) > 1
+        method.figure(exposure.without(position), measure, level, left)
+        if np.count_nonzero(valid) > 1
         else 0.0
-        for place in range(len(values))
+        for position in range(len(values))
     ]
     frame = pd.DataFrame(
         {
             "value": values,
-            "marginal": component / np.where(held, values, np.nan),
+            "marginal": component / np.where(valid, values, np.nan),
             "component": component,
             "share": component / total if total else np.nan,
             "incremental": total - np.array(without),

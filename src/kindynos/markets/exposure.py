@@ -107,9 +107,9 @@ class Exposure:
         values = numbers * prices
         return replace(self, values=values, per_move=np.where(self.differences, numbers, values))
 
-    def without(self, place: int) -> Exposure:
+    def without(self, position: int) -> Exposure:
         """Return the exposure without one of the holdings."""
-        left_out = np.arange(len(self.values)) == place
+        left_out = np.arange(len(self.values)) == position
         return replace(
             self,
             values=np.where(left_out, 0.0, self.values),

@@ -157,10 +157,10 @@ class Tail(Method):
         return np.asarray(means / means.sum() * self.figure(exposure, measure, level, horizon))
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
-        losses, place = exposure.losses, MEASURES.index(measure)
-        value = float(self.tail(losses[None], level)[place][0])
+        losses, position = exposure.losses, MEASURES.index(measure)
+        value = float(self.tail(losses[None], level)[position][0])
         apart = clustering(losses)
-        low, high = np.quantile(drawn_tail(losses, level, apart)[place], ENDS)
+        low, high = np.quantile(drawn_tail(losses, level, apart)[position], ENDS)
         high = math.inf if apart > _most_apart(len(losses)) else float(high)
         return around(
             value, float(low), high, root(horizon), _note(apart > _most_apart(len(losses)), high)
@@ -200,9 +200,9 @@ class Weighted(Ranked):
         """Return a figure with its interval, open above where less weight than that of three losses
         lies beyond it.
         """
-        losses, place = exposure.losses, MEASURES.index(measure)
-        value = float(self.tail(losses[None], level)[place][0])
-        low, high = bounds(value, true_ratios(self, losses, level, clustered=True)[place])
+        losses, position = exposure.losses, MEASURES.index(measure)
+        value = float(self.tail(losses[None], level)[position][0])
+        low, high = bounds(value, true_ratios(self, losses, level, clustered=True)[position])
         _, weights = self.behind(losses)
         if (1 - level) / float((weights**2).sum()) < 3:
             high = math.inf
@@ -255,9 +255,9 @@ class Filtered(Ranked):
         return q * growth, shortfall * growth
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
-        losses, place = exposure.losses, MEASURES.index(measure)
-        value = float(self.tail(losses[None], level)[place][0])
-        low, high = bounds(value, true_ratios(self, losses, level, clustered=True)[place])
+        losses, position = exposure.losses, MEASURES.index(measure)
+        value = float(self.tail(losses[None], level)[position][0])
+        low, high = bounds(value, true_ratios(self, losses, level, clustered=True)[position])
         return around(
             value,
             low,

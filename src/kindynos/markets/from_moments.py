@@ -74,10 +74,10 @@ class NormalMethod(MomentMethod):
         return np.full(len(rows), z), np.full(len(rows), beyond)
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
-        losses, place = exposure.losses, MEASURES.index(measure)
+        losses, position = exposure.losses, MEASURES.index(measure)
         value, reach = (
             self.figure(exposure, measure, level, horizon),
-            float(self.reach(losses[None], level)[place][0]),
+            float(self.reach(losses[None], level)[position][0]),
         )
         # the mean of several days is that of one, times their number
         of_mean = horizon if self.mean else 0.0
@@ -163,11 +163,11 @@ def likely_student(
     of the likeliest fit.
     """
     drawn = drawn_student(losses)
-    fit, place, factor = drawn.fit, MEASURES.index(measure), root(horizon)
+    fit, position, factor = drawn.fit, MEASURES.index(measure), root(horizon)
     draws = (drawn.location * horizon if mean else 0.0) + student_tail(drawn.df, level)[
-        place
+        position
     ] * drawn.scale * factor
-    reach = float(student_tail(np.array(fit.df), level)[place])
+    reach = float(student_tail(np.array(fit.df), level)[position])
     low, high = np.quantile(draws, [1 - UPPER, UPPER])
     return (
         float(low),
@@ -205,10 +205,10 @@ class CornishFisher(Method):
         return centre * horizon + spread * q, centre * horizon + spread * beyond
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
-        losses, place = exposure.losses, MEASURES.index(measure)
-        value = float(self.tail(losses[None], level)[place][0])
+        losses, position = exposure.losses, MEASURES.index(measure)
+        value = float(self.tail(losses[None], level)[position][0])
         low, high = bounds(
-            value, true_ratios(self, losses, level, clustered=False, least_df=LEAST_DF)[place]
+            value, true_ratios(self, losses, level, clustered=False, least_df=LEAST_DF)[position]
         )
         return around(
             value,

@@ -71,22 +71,22 @@ def held_statement(
     several = horizon > 1
     quantities: dict[str, Quantity] = {}
     worth, returns = [], []
-    for place, label in enumerate(labels):
-        quantities[f"value_{label}"] = Given(f"value_{label}", float(values[place]))
+    for position, label in enumerate(labels):
+        quantities[f"value_{label}"] = Given(f"value_{label}", float(values[position]))
         quantities[label] = DistributionDriver(
             label,
-            distribution=joined.marginals[place],
+            distribution=joined.marginals[position],
             each="period" if several else None,
             base=None,
         )
-        moved = label
-        if shifts is not None and shifts[place] != 0:
-            quantities[f"shift_{label}"] = Given(f"shift_{label}", float(shifts[place]))
-            moved = f"{label} + shift_{label}"
-        total = f"last(grow({moved})) - 1" if several else moved
+        text = label
+        if shifts is not None and shifts[position] != 0:
+            quantities[f"shift_{label}"] = Given(f"shift_{label}", float(shifts[position]))
+            text = f"{label} + shift_{label}"
+        total = f"last(grow({text})) - 1" if several else text
         quantities[f"return_{label}"] = Line(f"return_{label}", formula=total)
         worth.append(
-            f"value_{label} * grow({moved})" if several else f"value_{label} * (1 + {moved})"
+            f"value_{label} * grow({text})" if several else f"value_{label} * (1 + {text})"
         )
         returns.append(f"value_{label} * return_{label}")
     if cost:
@@ -126,7 +126,7 @@ def driver_names(names: Sequence[str]) -> list[str]:
     >>> driver_names(["green loan", "A.1", "A-1", "2nd"])
     ['green_loan', 'A_1', 'A_1_2', 'x2nd']
     """
-    found: list[str] = []
+    rows: list[str] = []
     for name in names:
         label = re.sub(r"\W", "_", name)
         label = label if label.isidentifier() else f"x{label}"
@@ -134,10 +134,10 @@ def driver_names(names: Sequence[str]) -> list[str]:
             label = f"holding_{label}"
         several = sum(
             other == label or (other.startswith(f"{label}_") and other[len(label) + 1 :].isdigit())
-            for other in found
+            for other in rows
         )
-        found.append(f"{label}_{several + 1}" if several else label)
-    return found
+        rows.append(f"{label}_{several + 1}" if several else label)
+    return rows
 
 
 TAKEN = (
@@ -202,12 +202,12 @@ def rank_correlations(returns: Floats) -> Floats:
     could not have it.
     """
     moving = np.ptp(returns, axis=0) > 0  # what does not move moves with nothing
-    found = np.eye(returns.shape[1])
+    matrix = np.eye(returns.shape[1])
     if moving.sum() > 1:
         scaled = np.array([ranks(column) for column in returns[:, moving].T])
-        found[np.ix_(moving, moving)] = np.clip(np.corrcoef(scaled), -STRONGEST, STRONGEST)
-        np.fill_diagonal(found, 1.0)
-    return found
+        matrix[np.ix_(moving, moving)] = np.clip(np.corrcoef(scaled), -STRONGEST, STRONGEST)
+        np.fill_diagonal(matrix, 1.0)
+    return matrix
 
 
 def simulate_held(
@@ -252,8 +252,8 @@ class HeldRun(Run):
         """
         frame = super().table(percentiles, statistics, chances)
         names = [(str(outcome), str(statistic)) for outcome, statistic in frame.index]
-        found = statistic_errors(
+        answer = statistic_errors(
             self._exposure.returns, self._exposure.values, self._horizon, names
         )
-        frame.insert(list(frame.columns).index("error"), "history error", found)
+        frame.insert(list(frame.columns).index("error"), "history error", answer)
         return frame

@@ -32,13 +32,13 @@ class Outcomes:
     falls: Floats
 
 
-def resampled_outcomes(returns: Floats, held: Floats, horizon: int) -> Iterator[Outcomes]:
+def resampled_outcomes(returns: Floats, kept_values: Floats, horizon: int) -> Iterator[Outcomes]:
     """Yield what values held ``(holdings,)`` would have earned over stretches of each history drawn
     again from ``returns`` ``(returns, holdings)``; at the end a history goes round.
     """
-    worth = float(held.sum())
-    base = worth if worth > 0 else float(np.abs(held).sum())
-    gains = returns @ held
+    worth = float(kept_values.sum())
+    base = worth if worth > 0 else float(np.abs(kept_values).sum())
+    gains = returns @ kept_values
     for places in resampled_places(len(returns)):
         own = gains[places]
         whole = np.concatenate([own, np.resize(own, horizon - 1)])
@@ -59,14 +59,17 @@ def history_errors(
     Rows are mean, sd, value at risk, expected shortfall, chance of a loss and mean maximum drawdown
     over the horizon; columns the sets, by number, and "difference".
     """
-    found = np.array(
+    answer = np.array(
         [
-            [_figures(one, level) for one in resampled_outcomes(returns, held, horizon)]
-            for held in values
+            [
+                _figures(resampled_outcome, level)
+                for resampled_outcome in resampled_outcomes(returns, value, horizon)
+            ]
+            for value in values
         ]
     )
-    table = pd.DataFrame(Z * found.std(axis=1, ddof=1).T, NAMES, range(len(values)))
-    table["difference"] = Z * (found[-1] - found[0]).std(axis=0, ddof=1)
+    table = pd.DataFrame(Z * answer.std(axis=1, ddof=1).T, NAMES, range(len(values)))
+    table["difference"] = Z * (answer[-1] - answer[0]).std(axis=0, ddof=1)
     return table
 
 
@@ -80,34 +83,34 @@ NAMES = [
 ]
 
 
-def _figures(one: Outcomes, level: float) -> list[float]:
-    q, beyond = even_tail(-one.profits[None], level)
+def _figures(outcomes: Outcomes, level: float) -> list[float]:
+    q, beyond = even_tail(-outcomes.profits[None], level)
     return [
-        float(one.profits.mean()),
-        float(one.profits.std(ddof=1)),
+        float(outcomes.profits.mean()),
+        float(outcomes.profits.std(ddof=1)),
         float(q[0]),
         float(beyond[0]),
-        float((one.profits < 0).mean()),
-        float(one.falls.mean()),
+        float((outcomes.profits < 0).mean()),
+        float(outcomes.falls.mean()),
     ]
 
 
 def statistic_errors(
-    returns: Floats, held: Floats, horizon: int, names: Sequence[tuple[str, str]]
+    returns: Floats, kept_values: Floats, horizon: int, names: Sequence[tuple[str, str]]
 ) -> list[float]:
     """Return the half-width of what a history leaves of each statistic, by the names of its outcome
     ("profit" or "max_drawdown") and of itself, such as "P5"; NaN for others.
     """
-    drawn = list(resampled_outcomes(returns, held, horizon))
+    drawn = list(resampled_outcomes(returns, kept_values, horizon))
     by_outcome = {
-        "profit": [one.profits for one in drawn],
-        "max_drawdown": [one.falls for one in drawn],
+        "profit": [item.profits for item in drawn],
+        "max_drawdown": [item.falls for item in drawn],
     }
     answer = []
     for outcome, name in names:
         rows = by_outcome.get(outcome, [])
-        found = np.array([_statistic(row, name) for row in rows])
-        answer.append(Z * float(found.std(ddof=1)) if len(found) else math.nan)
+        values = np.array([_statistic(row, name) for row in rows])
+        answer.append(Z * float(values.std(ddof=1)) if len(values) else math.nan)
     return answer
 
 

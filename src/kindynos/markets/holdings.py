@@ -58,22 +58,22 @@ def read_holdings(path: Path) -> StatedHoldings:
         )
     names = table.texts(columns["instrument"])
     amounts = table.numbers(columns[kinds[0]]).tolist()
-    for place, (name, amount) in enumerate(zip(names, amounts, strict=True)):
+    for position, (name, amount) in enumerate(zip(names, amounts, strict=True)):
         problem = (
             "the instrument has no name"
             if not name
             else f"{name!r:.60} is there already"
-            if name in names[:place]
+            if name in names[:position]
             else f"{name!r:.60} has no number of {kinds[0]}"
             if not np.isfinite(amount)
             else ""
         )
         if problem:
-            raise FileError(problem, file=table.file, row=int(table.rows[place]))
+            raise FileError(problem, file=table.file, row=int(table.rows[position]))
 
     def texts(column: str) -> dict[str, str]:
-        found = table.texts(columns[column]) if column in columns else []
-        return {name: text for name, text in zip(names, found, strict=False) if text}
+        answer = table.texts(columns[column]) if column in columns else []
+        return {name: text for name, text in zip(names, answer, strict=False) if text}
 
     return StatedHoldings(
         kinds[0],
@@ -96,18 +96,20 @@ def read_scenarios(path: Path) -> dict[str, dict[str, float]]:
                 f"needs columns scenario, instrument and move; it has {', '.join(table.names)}",
                 file=table.file,
             )
-    found: dict[str, dict[str, float]] = {}
+    scenarios: dict[str, dict[str, float]] = {}
     names, instruments = table.texts(columns["scenario"]), table.texts(columns["instrument"])
     moves = table.numbers(columns["move"]).tolist()
-    for place, (name, instrument, move) in enumerate(zip(names, instruments, moves, strict=True)):
+    for position, (name, instrument, move) in enumerate(
+        zip(names, instruments, moves, strict=True)
+    ):
         if not (name and instrument and np.isfinite(move)):
             raise FileError(
                 "a scenario needs a name, an instrument and a move",
                 file=table.file,
-                row=int(table.rows[place]),
+                row=int(table.rows[position]),
             )
-        found.setdefault(name, {})[instrument] = move
-    return found
+        scenarios.setdefault(name, {})[instrument] = move
+    return scenarios
 
 
 def read_profits(path: Path) -> pd.Series:
@@ -129,16 +131,16 @@ def checked_holdings(prices: Prices, kind: str, given: Any, short: bool) -> dict
     """Return amounts by instrument; raises ParameterError for unknown instruments, negative
     amounts, and nothing held.
     """
-    held = mapping(kind, given, "numbers by instrument")
-    if not any(held.values()):
+    kept_values = mapping(kind, given, "numbers by instrument")
+    if not any(kept_values.values()):
         raise ParameterError("holds nothing")
-    for name, amount in held.items():
+    for name, amount in kept_values.items():
         _known(prices, name)
         if finite(f"the holding of {name}", amount) < 0 and not short:
             raise ParameterError(
                 f"the holding of {name} is {amount:g}; say short=True for short positions"
             )
-    return {name: float(amount) for name, amount in held.items()}
+    return {name: float(amount) for name, amount in kept_values.items()}
 
 
 def converted(prices: Prices, currency: Mapping[str, str] | None) -> Prices:
@@ -157,8 +159,8 @@ def converted(prices: Prices, currency: Mapping[str, str] | None) -> Prices:
 
 def _known(prices: Prices, name: Any) -> None:
     if name not in prices.raw.columns:
-        known = [str(column) for column in prices.raw.columns]
-        raise ParameterError(f"no prices of {name!r}", unknown=str(name), known=known)
+        texts = [str(column) for column in prices.raw.columns]
+        raise ParameterError(f"no prices of {name!r}", unknown=str(name), known=texts)
 
 
 @dataclass(frozen=True, eq=False)
@@ -179,8 +181,8 @@ class Valued:
         ParameterError for a function that does not give a value for each case.
         """
         by_name = dict(zip(self.names, prices, strict=True))
-        found = self.revalue(by_name, days) if self._in_time else self.revalue(by_name)
-        values = np.asarray(found, dtype=np.float64)
+        revalue = self.revalue(by_name, days) if self._in_time else self.revalue(by_name)
+        values = np.asarray(revalue, dtype=np.float64)
         if values.shape != prices.shape[1:] or not np.isfinite(values).all():
             raise ParameterError(
                 f"revalue must give one finite value for each of {prices.shape[1]} cases, not "

@@ -66,9 +66,9 @@ def likely_copula(returns: Floats) -> LikelyCopula:
         )
         own = (freedom + 1) / 2 * np.log1p(scores**2 / freedom).sum(axis=1)
         logs = constant - (freedom + size) / 2 * np.log1p(joint / freedom) + own
-        found = float(logs.sum()) - count / 2 * log_det
-        if found > best:
-            best, df = found, freedom
+        figure = float(logs.sum()) - count / 2 * log_det
+        if figure > best:
+            best, df = figure, freedom
     gain = best - gaussian
     return LikelyCopula(df if gain > TELLING else None, gain)
 
@@ -127,14 +127,14 @@ def _student_margins(returns: Floats, histories: Floats) -> Floats:
     """
     count, _, size = histories.shape
     answer = np.empty((count, size, len(SCORES)))
-    for place in range(size):
-        if np.ptp(returns[:, place]) == 0:
-            answer[:, place] = returns[0, place]
+    for position in range(size):
+        if np.ptp(returns[:, position]) == 0:
+            answer[:, position] = returns[0, position]
             continue
-        found = drawn_student(np.ascontiguousarray(returns[:, place]))
-        df = np.concatenate([[found.fit.df], found.df[: count - 1]])
-        fits = student_given(np.ascontiguousarray(histories[:, :, place]), df)
+        result = drawn_student(np.ascontiguousarray(returns[:, position]))
+        df = np.concatenate([[result.fit.df], result.df[: count - 1]])
+        fits = student_given(np.ascontiguousarray(histories[:, :, position]), df)
         for number in range(count):
             table = _t_quantiles(float(df[number]))
-            answer[number, place] = fits.location[number] + fits.scale[number] * table
+            answer[number, position] = fits.location[number] + fits.scale[number] * table
     return answer

@@ -83,13 +83,13 @@ class Method(ABC):
         By Euler's theorem they add up to the figure. Here they are central differences, with fitted
         shapes held as they are.
         """
-        place, losses = MEASURES.index(measure), exposure.losses
+        position, losses = MEASURES.index(measure), exposure.losses
         own = exposure.own_losses
         step = NEAR * float(np.abs(losses).max()) / np.maximum(np.abs(own).max(axis=0), 1e-300)
-        moved = (own * step).T
+        shifted = (own * step).T
         figures = self.held(losses)(
-            np.concatenate([losses + moved, losses - moved]), level, horizon
-        )[place]
+            np.concatenate([losses + shifted, losses - shifted]), level, horizon
+        )[position]
         count = own.shape[1]
         return np.asarray((figures[:count] - figures[count:]) / (2 * step))
 

@@ -107,20 +107,20 @@ def outlook(
     """Return what paths ``(periods + 1, trials)`` of a process fitted to a history tell."""
     periods, positive = len(made) - 1, process.multiplies and bool(made.min() > 0)
     goals = [
-        (level, word) for level, word in ((above, "above"), (below, "below")) if level is not None
+        (level, label) for level, label in ((above, "above"), (below, "below")) if level is not None
     ]
 
-    def of(one: Process, paths: Floats) -> dict[str, float]:
-        found = {"mean": float(paths[-1].mean())} | {
+    def of(item: Process, paths: Floats) -> dict[str, float]:
+        by_name = {"mean": float(paths[-1].mean())} | {
             f"P{q}": float(np.percentile(paths[-1], q)) for q in ENDS
         }
-        for level, word in goals:
-            found |= _chances(one, paths, periods * dt, level, word, uncertain)
+        for level, label in goals:
+            by_name |= _chances(item, paths, periods * dt, level, label, uncertain)
         if positive:
             drawdowns = np.asarray(max_drawdown(np.maximum(paths, 1e-300)))
-            found |= {"maximum drawdown, mean": float(drawdowns.mean())}
-            found |= {"maximum drawdown, P95": float(np.percentile(drawdowns, 95))}
-        return found
+            by_name |= {"maximum drawdown, mean": float(drawdowns.mean())}
+            by_name |= {"maximum drawdown, P95": float(np.percentile(drawdowns, 95))}
+        return by_name
 
     figures = of(process, made)
     few = seed + 1  # of paths that only refits share, apart from those that are shown
@@ -130,11 +130,11 @@ def outlook(
         else open_intervals(
             process,
             figures,
-            lambda one: of(one, one.paths(periods, FEW_TRIALS, few, dt)),
-            [of(process, part) for part in np.array_split(made, BATCHES, axis=1)],
+            lambda item: of(item, item.paths(periods, FEW_TRIALS, few, dt)),
+            [of(process, piece) for piece in np.array_split(made, BATCHES, axis=1)],
         )
     )
-    held = {
+    kept_values = {
         name: ends[name] if name not in of_shares(figures) else as_shares(ends[name])
         for name in ends
     }
@@ -142,14 +142,14 @@ def outlook(
         {}
         if uncertain
         else {
-            f"{what} {word} {level:g}": ("closed form" if closed else "of the paths")
+            f"{what} {label} {level:g}": ("closed form" if closed else "of the paths")
             if what == "ending"
             else (
                 "at any moment, closed form"
                 if closed
                 else f"at the end of some {unit}, of the paths"
             )
-            for level, word in goals
+            for level, label in goals
             for what, closed in (
                 ("ending", process._closed_form_at(periods * dt) is not None),
                 ("ever", process._closed_hit_probability(level, periods * dt) is not None),
@@ -163,7 +163,7 @@ def outlook(
         else None
     )
     seen = float(np.asarray(max_drawdown(history))) if positive else None
-    return Outlook(figures, held, shares, how, seen, as_long)
+    return Outlook(figures, kept_values, shares, how, seen, as_long)
 
 
 def of_shares(figures: dict[str, float]) -> tuple[str, ...]:
@@ -177,17 +177,17 @@ def as_shares(ends: tuple[float, float]) -> tuple[float, float]:
 
 
 def _chances(
-    process: Process, made: Floats, time: float, level: float, word: str, uncertain: bool
+    process: Process, made: Floats, time: float, level: float, label: str, uncertain: bool
 ) -> dict[str, float]:
     """Return the chances of ending beyond a price, and of being there at any time before."""
-    beyond = made > level if word == "above" else made < level
+    beyond = made > level if label == "above" else made < level
     closed = None if uncertain else process._closed_form_at(time)
     hit = None if uncertain else process._closed_hit_probability(level, time)
     if beyond[0].all():  # today's price is there already, and the closed form is of touching it
         hit = 1.0
     return {
-        f"ending {word} {level:g}": float(beyond[-1].mean())
+        f"ending {label} {level:g}": float(beyond[-1].mean())
         if closed is None
-        else float(closed.chance(**{word: level})),
-        f"ever {word} {level:g}": float(beyond.any(axis=0).mean()) if hit is None else hit,
+        else float(closed.chance(**{label: level})),
+        f"ever {label} {level:g}": float(beyond.any(axis=0).mean()) if hit is None else hit,
     }

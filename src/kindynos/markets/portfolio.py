@@ -113,11 +113,11 @@ class Portfolio(Reported):
             one_of("rebalance", rebalance, ("monthly", "daily"))
         stated = {"shares": shares, "weights": weights, "amounts": amounts}
         kind = next(name for name, given in stated.items() if given is not None)
-        held = checked_holdings(self.market, kind, stated[kind], short)
-        self.prices = self.market.subset(list(held))
+        holdings = checked_holdings(self.market, kind, stated[kind], short)
+        self.prices = self.market.subset(list(holdings))
         self.rebalance = rebalance
         self.as_of = self._date(as_of)
-        numbers = np.array(list(held.values()))
+        numbers = np.array(list(holdings.values()))
         if weights is None and value is not None:
             raise ParameterError(
                 f"value= goes with weights=; {kind} have their value by the prices"
@@ -291,35 +291,38 @@ class Portfolio(Reported):
         Raises ParameterError for a window longer than the history, and a period shorter than the
         prices lie apart.
         """
-        found = self._whole_history(every)
+        whole_history = self._whole_history(every)
         if isinstance(window, str):
-            return stretch_of(found, window)
-        count = len(found.returns)
+            return stretch_of(whole_history, window)
+        count = len(whole_history.returns)
         if window is not None and check_integer("window", window, least=FEWEST) > count:
             raise ParameterError(f"window {window} is longer than the history of {count} returns")
         if count < FEWEST:
             raise ParameterError(f"{count} returns are too few; at least {FEWEST} are needed")
         begin = 0 if window is None else count - window
         return replace(
-            found, returns=found.returns[begin:], dates=found.dates[begin:], window=window
+            whole_history,
+            returns=whole_history.returns[begin:],
+            dates=whole_history.dates[begin:],
+            window=window,
         )
 
     def _whole_history(self, every: ReturnPeriod | None = None) -> Exposure:
         """Return today's holdings with the moves of the whole history."""
-        chosen = self.prices.every(every)
+        selected = self.prices.every(every)
         values = self._held[-1] * self.prices.frame.to_numpy()[-1]
         absolute = self.prices.absolute
         return Exposure(
             values,
-            chosen.moves,
+            selected.moves,
             self.instruments,
-            chosen.dates[1:],
-            description=chosen.description,
-            spacing=chosen.spacing,
+            selected.dates[1:],
+            description=selected.description,
+            spacing=selected.spacing,
             absolute=absolute,
             per_move=np.where(absolute, self._held[-1], values),
             valued=self._positions,
-            days=self._days_of(1, chosen.spacing),
+            days=self._days_of(1, selected.spacing),
         )
 
     def _days_of(self, periods: int, spacing: DateSpacing | None = None) -> float:
@@ -424,7 +427,7 @@ class Portfolio(Reported):
             for name in named or METHODS:
                 method = method_of(name, options, all_methods=True)
                 try:
-                    found = [
+                    risk_records = [
                         risk_record(method, exposure, level, horizon, self.base[0])
                         for level in valid
                     ]
@@ -434,7 +437,7 @@ class Portfolio(Reported):
                     left_out[f"{name}, {label}"] = str(error)
                     continue
                 keys += [(name, label, level) for level in valid]
-                records += found
+                records += risk_records
         frame = pd.DataFrame(records)
         frame.index = pd.MultiIndex.from_tuples(keys, names=["method", "window", "level"])
         frame.attrs |= {
@@ -466,15 +469,15 @@ class Portfolio(Reported):
         times its root, except for "simulated" and for overlapping stretches. Raises ParameterError
         as ``value_at_risk`` does.
         """
-        chosen, exposure = method_of(method, options), self.exposure(window, every)
-        if isinstance(chosen, Simulated):
-            drawn = -np.asarray(chosen.profits(exposure, horizon)["profit"].values)
+        selected, exposure = method_of(method, options), self.exposure(window, every)
+        if isinstance(selected, Simulated):
+            drawn = -np.asarray(selected.profits(exposure, horizon)["profit"].values)
             return pd.DataFrame(
                 {"loss": drawn, "weight": 1 / len(drawn)},
                 index=pd.RangeIndex(len(drawn), name="trial"),
             )
-        exposure, horizon = chosen.stretched(exposure, horizon)
-        losses, weights = chosen.behind(exposure.losses)
+        exposure, horizon = selected.stretched(exposure, horizon)
+        losses, weights = selected.behind(exposure.losses)
         dates = pd.DatetimeIndex(exposure.dates, name="date")
         frame = pd.DataFrame({"loss": losses * horizon**0.5, "weight": weights}, index=dates)
         if method == "filtered":
@@ -531,17 +534,17 @@ class Portfolio(Reported):
             moves = moves[moves.index.isin(self.exposure(window, every).dates)]
         else:
             moves = moves.iloc[0 if window is None else -window :]
-        base, word = self.base
+        base, label = self.base
         if base <= 0:
-            raise ParameterError(f"the {word} is {base:g}, of which there are no returns")
-        held = self.exposure(every=every).with_returns(moves[self.instruments].to_numpy())
-        found = pd.Series(
-            against(-held.losses / base, moves[benchmark].to_numpy(), both.spacing.per_year),
+            raise ParameterError(f"the {label} is {base:g}, of which there are no returns")
+        returns = self.exposure(every=every).with_returns(moves[self.instruments].to_numpy())
+        series = pd.Series(
+            against(-returns.losses / base, moves[benchmark].to_numpy(), both.spacing.per_year),
             name=benchmark,
             dtype=object,
         )
-        found.attrs["base"] = word
-        return found
+        series.attrs["base"] = label
+        return series
 
     @with_memory
     @checked
@@ -586,32 +589,32 @@ class Portfolio(Reported):
         Raises ParameterError for other words and wrong numbers.
         """
         one_of("process", process, ("bootstrap returns", "geometric brownian motion"))
-        chosen = self.prices.every(every)
-        absolute = chosen.absolute
-        values, scales = as_prices(chosen.frame.to_numpy(), absolute)
+        selected = self.prices.every(every)
+        absolute = selected.absolute
+        values, scales = as_prices(selected.frame.to_numpy(), absolute)
         moving = np.ptp(values, axis=0) > 0
-        names = [name for name, moves in zip(chosen.instruments, moving, strict=True) if moves]
-        frame = pd.DataFrame(values[:, moving], chosen.dates, names)
+        names = [name for name, moves in zip(selected.instruments, moving, strict=True) if moves]
+        frame = pd.DataFrame(values[:, moving], selected.dates, names)
         if process == "bootstrap returns":
             together: PathSet = BootstrapReturns.fit(frame, block=block)
         else:
             moves = pd.DataFrame(np.diff(np.log(frame.to_numpy()), axis=0))
             fitted = {name: GeometricBrownianMotion.fit(frame[name].to_numpy()) for name in names}
             together = PathSet(fitted, moves.corr().to_numpy())
-        moved = together.paths(periods, trials, seed)
-        drawn = np.empty((len(moving), *moved.shape[1:]))
+        shifted = together.paths(periods, trials, seed)
+        drawn = np.empty((len(moving), *shifted.shape[1:]))
         drawn[~moving] = values[-1, ~moving, None, None]
-        drawn[moving] = moved
+        drawn[moving] = shifted
         drawn = from_prices(drawn, scales, absolute)
 
         # The paths go on from today's prices, which may be later than the last whole period.
         today = self.prices.frame.iloc[-1].to_numpy()[:, None, None]
-        last = chosen.frame.iloc[-1].to_numpy()[:, None, None]
+        last = selected.frame.iloc[-1].to_numpy()[:, None, None]
         kind = absolute[:, None, None]
         drawn = np.where(kind, drawn - last + today, drawn / np.where(kind, 1.0, last) * today)
         if self._positions is None:
             return np.asarray(np.einsum("i,ipt->pt", self._held[-1], drawn))
-        days = self._days_of(1, chosen.spacing)
+        days = self._days_of(1, selected.spacing)
         return np.stack(
             [self._positions.worth(drawn[:, t], t * days) for t in range(drawn.shape[1])]
         )
@@ -658,8 +661,8 @@ class Portfolio(Reported):
             for name in stated
             if name not in self.instruments and name in self.market.raw.columns
         ]
-        held = self._beside(others) if others else self
-        return stresses.shocked(held.exposure(window), shocks)
+        beside = self._beside(others) if others else self
+        return stresses.shocked(beside.exposure(window), shocks)
 
     @checked
     def replay(self, first: Any, last: Any) -> pd.DataFrame:

@@ -52,16 +52,16 @@ def doubts(values: Floats, absolute: bool) -> list[Doubt]:
         return []
     moves = np.diff(values) if absolute else np.diff(np.log(values))
     scales = _scales(moves, absolute)
-    found, taken = [], np.zeros(len(values) + 1, dtype=bool)
+    answer, taken = [], np.zeros(len(values) + 1, dtype=bool)
     for doubt, width in _spikes(values, moves, scales):
         if not taken[doubt.place]:
-            found += [Doubt(doubt.place + k, doubt.words, True) for k in range(width)]
+            answer += [Doubt(doubt.place + k, doubt.words, True) for k in range(width)]
             taken[doubt.place : doubt.place + width + 1] = True
-    for place in np.flatnonzero(np.abs(moves) > SPIKE * scales).tolist():
-        if not (taken[place] or taken[place + 1]):
-            found += _jump(values, moves, scales, place, absolute)
-    found += _stale(values, moves)
-    return sorted(found, key=lambda doubt: doubt.place)
+    for position in np.flatnonzero(np.abs(moves) > SPIKE * scales).tolist():
+        if not (taken[position] or taken[position + 1]):
+            answer += _jump(values, moves, scales, position, absolute)
+    answer += _stale(values, moves)
+    return sorted(answer, key=lambda doubt: doubt.place)
 
 
 def _scales(moves: Floats, absolute: bool) -> Floats:
@@ -76,9 +76,9 @@ def _scales(moves: Floats, absolute: bool) -> Floats:
     scales = np.full(len(moves), overall)
     reach = 2 * NEARBY + 1
     # the scale nearby matters where a move is large beside that of the whole history
-    for place in np.flatnonzero(sizes > SPIKE * overall).tolist():
-        begin = min(max(place - NEARBY, 0), max(len(sizes) - reach, 0))
-        scales[place] = max(overall, TO_SD * float(np.median(sizes[begin : begin + reach])))
+    for position in np.flatnonzero(sizes > SPIKE * overall).tolist():
+        begin = min(max(position - NEARBY, 0), max(len(sizes) - reach, 0))
+        scales[position] = max(overall, TO_SD * float(np.median(sizes[begin : begin + reach])))
     return scales
 
 
@@ -111,31 +111,37 @@ def _stands(value: float, before: float, after: float, width: int) -> str:
     return f"the price {value:g} stands{lasting} between {before:g} and {after:g}{slip}"
 
 
-def _jump(values: Floats, moves: Floats, scales: Floats, place: int, absolute: bool) -> list[Doubt]:
+def _jump(
+    values: Floats, moves: Floats, scales: Floats, position: int, absolute: bool
+) -> list[Doubt]:
     """Return the doubt about a large move after which prices stay, or with which they begin or
     end.
     """
-    before, after, size = values[place], values[place + 1], abs(moves[place]) / scales[place]
+    before, after, size = (
+        values[position],
+        values[position + 1],
+        abs(moves[position]) / scales[position],
+    )
     words = f"the price goes from {before:g} to {after:g}"
     if not absolute:
-        near = min(LEFT * scales[place], 0.15)
-        last = place == len(moves) - 1
-        if last and any(abs(abs(moves[place]) - np.log(times)) < near for times in SLIPS):
+        near = min(LEFT * scales[position], 0.15)
+        last = position == len(moves) - 1
+        if last and any(abs(abs(moves[position]) - np.log(times)) < near for times in SLIPS):
             slipped = f"{words} at the end: the decimal point may have slipped"
-            return [Doubt(place + 1, slipped, True)]
-        if abs(abs(moves[place]) - np.log(100)) < near:
-            return [Doubt(place + 1, f"{words} and stays: perhaps pence and pounds", last)]
+            return [Doubt(position + 1, slipped, True)]
+        if abs(abs(moves[position]) - np.log(100)) < near:
+            return [Doubt(position + 1, f"{words} and stays: perhaps pence and pounds", last)]
         for new, old in SPLITS:
-            if abs(moves[place] + np.log(new / old)) < near:
-                return [Doubt(place + 1, f"{words}, as by a split of {new}:{old}")]
+            if abs(moves[position] + np.log(new / old)) < near:
+                return [Doubt(position + 1, f"{words}, as by a split of {new}:{old}")]
     if size < JUMP:
         return []
     usual = f", {size:.0f} times its usual move"
-    if place == 0:
+    if position == 0:
         return [Doubt(0, f"the first price, {before:g}, is followed by {after:g}{usual}", True)]
-    if place == len(moves) - 1:
-        return [Doubt(place + 1, f"the last price, {after:g}, follows {before:g}{usual}", True)]
-    return [Doubt(place + 1, f"{words}{usual}, and stays")]
+    if position == len(moves) - 1:
+        return [Doubt(position + 1, f"the last price, {after:g}, follows {before:g}{usual}", True)]
+    return [Doubt(position + 1, f"{words}{usual}, and stays")]
 
 
 def _stale(values: Floats, moves: Floats) -> list[Doubt]:

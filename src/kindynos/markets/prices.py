@@ -137,19 +137,19 @@ class Prices:
     @cached_property
     def spacing(self) -> DateSpacing:
         """How far the dates lie apart, with the number of them in a year."""
-        found = spacing_of(self.dates)
+        answer = spacing_of(self.dates)
         stated = self.rules.per_year
-        return found if stated is None else replace(found, per_year=stated)
+        return answer if stated is None else replace(answer, per_year=stated)
 
     def record(self) -> dict[str, Any]:
         """Return the file of prices with its checksum (SHA-256), the rules by which it was read,
         and what is suspicious, with what was held out.
         """
         path = Path(self.source)
-        found = hashlib.sha256(path.read_bytes()).hexdigest() if path.is_file() else None
+        hexdigest = hashlib.sha256(path.read_bytes()).hexdigest() if path.is_file() else None
         return {
             "prices": self.source,
-            "checksum": found,
+            "checksum": hexdigest,
             "missing": self.missing,
             "every": self.spacing.name,
             "changes": dict(self.changes),
@@ -319,8 +319,8 @@ def read_prices(
         positive("per_year", per_year)
     form = TableFormat.checked(sheet, header, encoding, decimal)
     table = _raw_prices(source, form)
-    wanted = None if instruments is None else list(dict.fromkeys(instruments))
-    frame, rows, known = _wide(table, wanted)
+    requested = None if instruments is None else list(dict.fromkeys(instruments))
+    frame, rows, valid = _wide(table, requested)
     read = ReadPrices(frame, rows, table.file, table.notes)
     stated = {
         "changes": mapping("changes", changes or {}, "kinds by instrument"),
@@ -328,14 +328,14 @@ def read_prices(
     }
     for by_instrument in stated.values():
         for name in by_instrument:
-            known_name("instrument", name, known)
+            known_name("instrument", name, valid)
     rules = PriceRules(missing, per_year, keep_suspicious=keep_suspicious, **stated)
-    found = _settled(*_inspected(read, rules), read, rules)
-    if found.doubts:
-        more = f"; and {len(found.doubts) - MOST_NAMED} more" * (len(found.doubts) > MOST_NAMED)
-        text = f"{table.file}: {'; '.join(found.doubts[:MOST_NAMED])}{more}"
+    prices = _settled(*_inspected(read, rules), read, rules)
+    if prices.doubts:
+        more = f"; and {len(prices.doubts) - MOST_NAMED} more" * (len(prices.doubts) > MOST_NAMED)
+        text = f"{table.file}: {'; '.join(prices.doubts[:MOST_NAMED])}{more}"
         warnings.warn(text, DataWarning, stacklevel=2)
-    return found
+    return prices
 
 
 def prices_of(prices: Prices | pd.DataFrame) -> Prices:
@@ -381,16 +381,16 @@ def _date_column(table: Table) -> str:
     )
 
 
-def _wide(table: Table, wanted: list[str] | None) -> tuple[pd.DataFrame, Rows, list[str]]:
+def _wide(table: Table, requested: list[str] | None) -> tuple[pd.DataFrame, Rows, list[str]]:
     """Return prices by date and instrument, where each is in the file, and all instruments."""
     dated = _date_column(table)
     dates, rows = table.dates(dated), table.rows.tolist()
     by_name = {name.lower(): name for name in table.names}
-    found = {
-        what: next((by_name[word] for word in words if word in by_name), None)
+    answer = {
+        what: next((by_name[label] for label in words if label in by_name), None)
         for what, words in LONG.items()
     }
-    instrument, price = found["instrument"], found["price"]
+    instrument, price = answer["instrument"], answer["price"]
     if instrument is not None and price is not None and not table.holds_numbers(instrument):
         names = np.array(table.texts(instrument), dtype=object)
         keys = pd.DataFrame({"date": dates, "instrument": names})
@@ -399,13 +399,13 @@ def _wide(table: Table, wanted: list[str] | None) -> tuple[pd.DataFrame, Rows, l
         frame = keys.pivot_table(
             index="date", columns="instrument", values="price", dropna=False, sort=True
         )
-        known = list(dict.fromkeys(names))
-        frame = frame[_chosen(wanted, known, table.file)]
+        values = list(dict.fromkeys(names))
+        frame = frame[_chosen(requested, values, table.file)]
         places: Rows = dict(zip(zip(dates, names, strict=True), rows, strict=True))
     else:
         _check_single(dates.duplicated(), table, dates)
-        known = [name for name in table.names if name != dated]
-        numbers = {name: table.numbers(name) for name in _chosen(wanted, known, table.file)}
+        values = [name for name in table.names if name != dated]
+        numbers = {name: table.numbers(name) for name in _chosen(requested, values, table.file)}
         frame = pd.DataFrame(numbers, index=pd.DatetimeIndex(dates, name="date")).sort_index()
         places = dict(zip(dates, rows, strict=True))
     if len(frame) < 2:
@@ -414,19 +414,19 @@ def _wide(table: Table, wanted: list[str] | None) -> tuple[pd.DataFrame, Rows, l
             file=table.file,
         )
     frame.columns.name = None
-    return frame, places, known
+    return frame, places, values
 
 
-def _chosen(wanted: list[str] | None, known: list[str], file: str) -> list[str]:
+def _chosen(requested: list[str] | None, valid: list[str], file: str) -> list[str]:
     """Return the instruments that are asked for; raises ParameterError for one without prices."""
-    for name in known:
+    for name in valid:
         words("the name of an instrument", name)
-    for instrument in wanted or ():
-        if instrument not in known:
+    for instrument in requested or ():
+        if instrument not in valid:
             raise ParameterError(
-                f"no prices of {instrument!r}", owner=file, unknown=instrument, known=known
+                f"no prices of {instrument!r}", owner=file, unknown=instrument, known=valid
             )
-    return known if wanted is None else wanted
+    return valid if requested is None else requested
 
 
 def _check_single(twice: Any, table: Table, dates: Any, names: Any = None) -> None:
@@ -434,14 +434,14 @@ def _check_single(twice: Any, table: Table, dates: Any, names: Any = None) -> No
     twice = np.asarray(twice)
     if not twice.any():
         return
-    place = int(twice.argmax())
-    day = f"{dates[place]:%Y-%m-%d}"
+    position = int(twice.argmax())
+    day = f"{dates[position]:%Y-%m-%d}"
     raise FileError(
         f"the date {day} is there already"
         if names is None
-        else f"{names[place]} has a second price on {day}",
+        else f"{names[position]} has a second price on {day}",
         file=table.file,
-        row=int(table.rows[place]),
+        row=int(table.rows[position]),
     )
 
 
@@ -461,17 +461,17 @@ def _inspected(
     changes = _changes(read, rules)
     if rules.splits:
         values = _split(read, rules.splits, values)
-    found: list[tuple[Any, ...]] = []
-    for place, name in enumerate(map(str, frame.columns)):
+    rows: list[tuple[Any, ...]] = []
+    for position, name in enumerate(map(str, frame.columns)):
         absolute = changes.get(name) == "absolute"
-        _check_instrument(values[:, place], name, absolute, read)
-        usable, problems = _problems(values[:, place], name, absolute, rules)
-        values[~usable, place] = np.nan
-        found += [
+        _check_instrument(values[:, position], name, absolute, read)
+        usable, problems = _problems(values[:, position], name, absolute, rules)
+        values[~usable, position] = np.nan
+        rows += [
             (_row(read.rows, dates[row], name), dates[row], name, problem, kind)
             for row, kind, problem in problems
         ]
-    problems_table = pd.DataFrame(found, columns=["row", "date", "instrument", "problem", "kind"])
+    problems_table = pd.DataFrame(rows, columns=["row", "date", "instrument", "problem", "kind"])
     return pd.DataFrame(values, dates, frame.columns), problems_table, changes
 
 
@@ -481,68 +481,68 @@ def _problems(
     """Return which prices of an instrument ``(dates,)`` can be used, and the problems of others:
     place, kind, and words.
     """
-    known = np.isfinite(values)
-    first = int(np.argmax(known))
-    found: list[tuple[int, str, str]] = []
+    finite = np.isfinite(values)
+    first = int(np.argmax(finite))
+    answer: list[tuple[int, str, str]] = []
     if first > 0:
-        found.append((first, "late", f"listed late: no price on the {first} dates before"))
-    found += [
-        (row, "missing", "no price") for row in (np.flatnonzero(~known[first:]) + first).tolist()
+        answer.append((first, "late", f"listed late: no price on the {first} dates before"))
+    answer += [
+        (row, "missing", "no price") for row in (np.flatnonzero(~finite[first:]) + first).tolist()
     ]
-    below_zero, near = count_below(values[known]), near_zero(values[known])
+    below_zero, near = count_below(values[finite]), near_zero(values[finite])
     if absolute and name not in rules.changes:
         words = f"{below_zero} values are 0 or below: its changes are taken as differences"
-        found.append((first, "change", words))
+        answer.append((first, "change", words))
     if not absolute:
         if below_zero or near:
             rate = near or f"{below_zero} values are 0 or below"
             advice = f"changes={{{name!r}: 'absolute'}} takes its differences"
-            found.append((first, "change", f"{rate}; {advice}"))
+            answer.append((first, "change", f"{rate}; {advice}"))
         with np.errstate(invalid="ignore"):
-            below = known & ~(values > 0)
+            below = finite & ~(values > 0)
         for row in np.flatnonzero(below).tolist():
-            found.append((row, "not above 0", f"the price {values[row]:g} is not above 0"))
-        known &= ~below
-    rows = np.flatnonzero(known)
+            answer.append((row, "not above 0", f"the price {values[row]:g} is not above 0"))
+        finite &= ~below
+    rows = np.flatnonzero(finite)
     if len(rows) > 1 and np.ptp(values[rows]) == 0:
         words = f"the same price, {values[rows[0]]:g}, on all dates: it has no risk of its own"
-        found.append((first, "flat", words))
+        answer.append((first, "flat", words))
     for doubt in doubts(values[rows], absolute):
         row = int(rows[doubt.place])
         held_out = doubt.held_out and not rules.keep_suspicious
-        found.append((row, "suspicious", f"{doubt.words}{'; held out' if held_out else ''}"))
-        known[row] &= not held_out
-    return known, found
+        answer.append((row, "suspicious", f"{doubt.words}{'; held out' if held_out else ''}"))
+        finite[row] &= not held_out
+    return finite, answer
 
 
 def _changes(read: ReadPrices, rules: PriceRules) -> dict[str, str]:
     """Return the instruments whose changes are differences: stated, or found where values of 0 and
     below follow from their neighbours.
     """
-    known = list(map(str, read.frame.columns))
+    valid = list(map(str, read.frame.columns))
     for name, change in rules.changes.items():
         one_of(name, change, CHANGES)
-    found = {}
-    for name in known:
+    changes = {}
+    for name in valid:
         column = read.frame[name].to_numpy()
         stated = rules.changes.get(name)
         rate = stated is None and count_below(column[np.isfinite(column)]) > 0
         if stated == "absolute" or rate:
-            found[name] = "absolute"
-    return found
+            changes[name] = "absolute"
+    return changes
 
 
 def _split(read: ReadPrices, splits: Any, values: Floats) -> Floats:
     """Return prices of which those before each split are divided by it."""
-    known = list(map(str, read.frame.columns))
+    valid = list(map(str, read.frame.columns))
     for name, stated in mapping("splits", splits, "splits by instrument").items():
-        if name not in known:
+        if name not in valid:
             continue
         dated = mapping(name, stated, "ratios by date, such as {'2027-03-04': '2:1'}")
         for day, ratio in dated.items():
             date = checked_date(f"the date of a split of {name}", day)
             before = read.frame.index < date
-            values[before, known.index(name)] /= _ratio(name, ratio)
+            values[before, valid.index(name)] /= _ratio(name, ratio)
     return values
 
 
@@ -550,15 +550,15 @@ def _ratio(name: str, ratio: Any) -> float:
     """Return the new shares for an old one, from a number or "3:2"."""
     new, _, old = str(ratio).partition(":")
     try:
-        found = float(new) / float(old or 1)
-        if not (found > 0 and np.isfinite(found)):
+        figure = float(new) / float(old or 1)
+        if not (figure > 0 and np.isfinite(figure)):
             raise ValueError
     except (ValueError, ZeroDivisionError):
         raise ParameterError(
             f"the split of {name} must be new shares for old ones, such as '2:1' or 2, not "
             f"{ratio!r:.40}"
         ) from None
-    return found
+    return figure
 
 
 def _check_instrument(values: Floats, name: str, absolute: bool, read: ReadPrices) -> None:

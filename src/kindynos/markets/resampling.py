@@ -56,15 +56,15 @@ def _ratios(
     method: FittedMethod, losses: Floats, level: float, clustered: bool, least_df: float
 ) -> tuple[Floats, Floats]:
     rows, ends, df = _histories(losses, clustered, least_df)
-    found, truths = (
+    answer, truths = (
         method.refitted(losses)(rows, level),
-        [part * np.sqrt((df - 2) / df) for part in student_tail(df, level)],
+        [piece * np.sqrt((df - 2) / df) for piece in student_tail(df, level)],
     )
-    return _ratio(found[0], truths[0], ends), _ratio(found[1], truths[1], ends)
+    return _ratio(answer[0], truths[0], ends), _ratio(answer[1], truths[1], ends)
 
 
-def _ratio(found: Floats, truth: Floats, ends: Floats) -> Floats:
-    return np.full(HISTORIES, np.nan) if truth.min() < LEAST_TRUTH else found / (truth * ends)
+def _ratio(answer: Floats, truth: Floats, ends: Floats) -> Floats:
+    return np.full(HISTORIES, np.nan) if truth.min() < LEAST_TRUTH else answer / (truth * ends)
 
 
 def bounds(value: float, ratios: Floats) -> tuple[float, float]:

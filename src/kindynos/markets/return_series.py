@@ -122,9 +122,9 @@ class Returns:
 
     def _of(self, benchmark: str) -> pd.Series:
         if benchmark not in self.frame.columns:
-            known = list(map(str, self.frame.columns))
+            valid = list(map(str, self.frame.columns))
             raise ParameterError(
-                f"no returns of {benchmark!r}", unknown=str(benchmark), known=known
+                f"no returns of {benchmark!r}", unknown=str(benchmark), known=valid
             )
         return self.frame[benchmark]
 
@@ -136,9 +136,9 @@ class Returns:
         Raises ParameterError for unknown instruments and a window longer than the history.
         """
         size = self._window(window, least=3)
-        found = self._of(first).rolling(size).corr(self._of(second)).dropna()
-        found.attrs |= {"window": size}
-        return found.rename(f"{first} and {second}")
+        valid = self._of(first).rolling(size).corr(self._of(second)).dropna()
+        valid.attrs |= {"window": size}
+        return valid.rename(f"{first} and {second}")
 
     @delegated_to("kindynos.plots", "returns_through_time")
     def plot(self, ax: Axes | None = None) -> Axes:
@@ -159,13 +159,13 @@ def returns(
     """
     prices = prices_of(prices)
     one_of("kind", kind, ("simple", "log"))
-    chosen = prices.every(every)
-    frame = chosen.frame
-    absolute, values = chosen.absolute, chosen.moves
+    selected = prices.every(every)
+    frame = selected.frame
+    absolute, values = selected.absolute, selected.moves
     if kind == "log":
         values = np.where(absolute, values, np.log1p(np.where(absolute, 0.0, values)))
-    found = pd.DataFrame(values, frame.index[1:], frame.columns)
-    return Returns(found, kind, chosen.spacing, chosen.description)
+    answer = pd.DataFrame(values, frame.index[1:], frame.columns)
+    return Returns(answer, kind, selected.spacing, selected.description)
 
 
 @checked

@@ -40,8 +40,8 @@ def select(
             )
     dates = replace(read_table(facts[["date"]]), file="facts").dates("date")
     facts = facts.assign(date=dates.to_numpy())
-    known = facts[facts["date"] <= checked_date("as_of", as_of)]
-    latest = known.sort_values("date", kind="stable").groupby("instrument", sort=False).tail(1)
+    fact = facts[facts["date"] <= checked_date("as_of", as_of)]
+    latest = fact.sort_values("date", kind="stable").groupby("instrument", sort=False).tail(1)
     for column, condition in (where or {}).items():
         if column not in facts.columns:
             raise ParameterError(

@@ -121,7 +121,7 @@ class Simulated(Method):
             return Estimate(float(sampled), sampled.low, sampled.high, sampled.rough, note)
         today, scales = self._rescaled(exposure, horizon)
         df = self._joined(today)[1]
-        names = [f"r{place}" for place in range(len(today.names))]
+        names = [f"r{index}" for index in range(len(today.names))]
         profit = _Profit(
             tuple(map(float, today.sensitivities)),
             scales,
@@ -130,11 +130,11 @@ class Simulated(Method):
             today.days * horizon,
             _signature(names),
         )
-        place = MEASURES.index(measure)
+        index = MEASURES.index(measure)
         drawn = refit_returns(today.returns, self.marginals or "student", df, horizon)
         figures = np.array(
             [
-                even_tail(-profit(**dict(zip(names, rows, strict=True)))[None], level)[place][0]
+                even_tail(-profit(**dict(zip(names, rows, strict=True)))[None], level)[index][0]
                 for rows in drawn
             ]
         )
@@ -160,26 +160,26 @@ class Simulated(Method):
         figure = self.figure(exposure, measure, level, horizon)
         losses = -np.asarray(run["profit"].values)
         own = np.stack(
-            [-np.asarray(run[f"p{place}"].values) for place in range(len(exposure.values))]
+            [-np.asarray(run[f"p{position}"].values) for position in range(len(exposure.values))]
         )
         order = np.argsort(losses)
-        place = level * len(losses)
+        position = level * len(losses)
         reach = max(NEAR * len(losses), 10.0)
-        first = place - reach if measure == "value_at_risk" else place
-        last = place + reach if measure == "value_at_risk" else len(losses)
+        first = position - reach if measure == "value_at_risk" else position
+        last = position + reach if measure == "value_at_risk" else len(losses)
         means = own[:, order[max(int(first), 0) : max(int(last), int(first) + 1)]].mean(axis=1)
         return np.asarray(means / means.sum() * figure)
 
     def doubt(self, exposure: Exposure) -> str:
-        found = "" if self.volatility else super().doubt(exposure)
+        text = "" if self.volatility else super().doubt(exposure)
         likely = likely_copula(exposure.returns)
         if self.copula == "gaussian" and likely.df is not None:
             joint = (
                 "large moves come together more often than a Gaussian copula has it (a t copula "
                 f"with {likely.df:g} degrees of freedom is likelier)"
             )
-            found = f"{found}; {joint}" if found else joint
-        return found
+            text = f"{text}; {joint}" if text else joint
+        return text
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         model = {
@@ -258,7 +258,7 @@ def _run(
     absolute: tuple[bool, ...],
     days: float,
 ) -> Run:
-    names = [f"r{place}" for place in range(len(marginals))]
+    names = [f"r{position}" for position in range(len(marginals))]
     quantities: dict[str, Quantity] = {
         name: DistributionDriver(name, base=0.0, distribution=marginal, each="period")
         for name, marginal in zip(names, marginals, strict=True)
@@ -271,12 +271,12 @@ def _run(
     quantities["profit"] = Line(
         "profit", _Profit(values, scales, valued, absolute, days, _signature(names)), outcome=True
     )
-    for place, name in enumerate(names):
-        own_scales = None if scales is None else (scales[place],)
+    for position, name in enumerate(names):
+        own_scales = None if scales is None else (scales[position],)
         own = _Profit(
-            (values[place],), own_scales, None, (absolute[place],), days, _signature([name])
+            (values[position],), own_scales, None, (absolute[position],), days, _signature([name])
         )
-        quantities[f"p{place}"] = Line(f"p{place}", own, outcome=True)
+        quantities[f"p{position}"] = Line(f"p{position}", own, outcome=True)
     statement = Statement("portfolio", Timeline(periods=horizon), quantities, entries)
     return simulate(
         statement.program, SimulationOptions(trials, seed, "random", progress=forwarded_progress())
@@ -297,8 +297,8 @@ def _rank_correlations(returns: Floats) -> tuple[tuple[int, int, float], ...]:
     """Return the rank correlation of each pair of instruments, from their returns ``(returns,
     instruments)``.
     """
-    found, count = rank_correlations(returns), returns.shape[1]
-    return tuple((j, i, float(found[i, j])) for i in range(count) for j in range(i))
+    answer, count = rank_correlations(returns), returns.shape[1]
+    return tuple((j, i, float(answer[i, j])) for i in range(count) for j in range(i))
 
 
 def _signature(names: list[str]) -> Signature:

@@ -51,13 +51,13 @@ def replayed(prices: Prices, exposure: Exposure, first: Any, last: Any) -> pd.Da
     """
     begin = checked_date("first", first)
     end = checked_date("last", last)
-    known = prices.raw.ffill().dropna()
-    if len(known) == 0 or not known.index[0] <= begin < end <= known.index[-1]:
-        span = f"{known.index[0]:%Y-%m-%d} to {known.index[-1]:%Y-%m-%d}" if len(known) else "none"
+    valid = prices.raw.ffill().dropna()
+    if len(valid) == 0 or not valid.index[0] <= begin < end <= valid.index[-1]:
+        span = f"{valid.index[0]:%Y-%m-%d} to {valid.index[-1]:%Y-%m-%d}" if len(valid) else "none"
         raise ParameterError(
             f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} is not a stretch of the history, {span}"
         )
-    ends = np.stack([known.loc[:day].iloc[-1].to_numpy() for day in (begin, end)])
+    ends = np.stack([valid.loc[:day].iloc[-1].to_numpy() for day in (begin, end)])
     moves = moves_of(ends, exposure.differences)[0]
     periods = int(((prices.dates > begin) & (prices.dates <= end)).sum())
     return _stress_table(exposure, moves, np.full(len(moves), "history"), periods * exposure.days)

@@ -37,14 +37,14 @@ def all_backtests(
 ) -> dict[str, Backtest]:
     """Return the back-test of each method that forecasts period by period."""
     methods: list[Method] = [kind() for kind in METHODS.values() if kind.rolling]
-    found = {}
+    by_name = {}
     for method in methods:
         try:
-            found[method.label] = rolling_backtest(exposure, method, window, level, actual)
+            by_name[method.label] = rolling_backtest(exposure, method, window, level, actual)
         except ParameterError:
             if method.label == USUAL:
                 raise
-    return found
+    return by_name
 
 
 def backtest_table(tests: dict[str, Backtest]) -> pd.DataFrame:
@@ -85,14 +85,14 @@ def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
     table["hardest test"] = table[columns].min(axis=1)
     free = [name for name in table.index if not METHODS[str(name)]().doubt(exposure)]
     eligible = table.loc[free or list(table.index), "hardest test"]
-    chosen = str(eligible.idxmax())
+    text = str(eligible.idxmax())
     among = "that nothing in the data contradicts" if free else "offered"
     why = (
         f"of the methods {among} its back-test over {int(table['tested'].iloc[0]):,} "
         f"{exposure.spacing.unit}s passes its hardest test best (p = "
         f"{float(eligible.max()):.2g})"
     )
-    return SupportedMethod(chosen, why, table)
+    return SupportedMethod(text, why, table)
 
 
 def paired_change(
@@ -106,16 +106,16 @@ def paired_change(
         raise ParameterError(f"{method.label!r} draws anew; take another method")
     places = resampled_places(len(before.losses))
     rows = {}
-    looked = [method.stretched(one, horizon) for one in (before, after)]
-    drawn = [method.tail(one.losses[places], level, left) for one, left in looked]
-    for place, measure in enumerate(MEASURES):
-        one, two = (method.figure(e, measure, level, left) for e, left in looked)
-        reach = Z * float((np.asarray(drawn[1][place]) - drawn[0][place]).std(ddof=1))
+    looked = [method.stretched(item, horizon) for item in (before, after)]
+    drawn = [method.tail(item.losses[places], level, left) for item, left in looked]
+    for position, measure in enumerate(MEASURES):
+        item, two = (method.figure(e, measure, level, left) for e, left in looked)
+        reach = Z * float((np.asarray(drawn[1][position]) - drawn[0][position]).std(ddof=1))
         rows[measure.replace("_", " ")] = {
-            "before": one,
+            "before": item,
             "after": two,
-            "difference": two - one,
-            "low": two - one - reach,
-            "high": two - one + reach,
+            "difference": two - item,
+            "low": two - item - reach,
+            "high": two - item + reach,
         }
     return pd.DataFrame.from_dict(rows, orient="index")

@@ -119,8 +119,8 @@ def _value(cohort: Cohort, counts: Floats, moves: dict[tuple[int, int], Floats])
     total: Floats = np.zeros(counts[0, 1:].shape)
     for state, amount in cohort.value.items():
         total += amount * counts[states.index(state), 1:]
-    for (one, other), amount in cohort.cost.items():
-        made = moves.get((states.index(one), states.index(other)))
+    for (item, other), amount in cohort.cost.items():
+        made = moves.get((states.index(item), states.index(other)))
         if made is not None:
             total[: len(made)] -= amount * made
     return total

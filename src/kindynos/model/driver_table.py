@@ -60,23 +60,25 @@ def drivers_in(source: str | Path | pd.DataFrame, form: TableFormat) -> list[Tab
     numbers = {
         key: table.numbers(name).tolist() for key, name in columns.items() if key not in TEXTS
     }
-    found: dict[str, TableDriver] = {}
+    by_name: dict[str, TableDriver] = {}
     mistakes: list[KindynosError] = []
-    for place, row in enumerate(table.rows.tolist()):
-        stated = {key: cells[place] for key, cells in texts.items() if cells[place]}
+    for position, row in enumerate(table.rows.tolist()):
+        stated = {key: cells[position] for key, cells in texts.items() if cells[position]}
         figures = {
-            key: cells[place] for key, cells in numbers.items() if cells[place] == cells[place]
+            key: cells[position]
+            for key, cells in numbers.items()
+            if cells[position] == cells[position]
         }
         try:
             driver = _driver(stated, figures)
-            if driver.name in found:
+            if driver.name in by_name:
                 raise ModelError(f"{driver.name!r} is there already")
-            found[driver.name] = driver
+            by_name[driver.name] = driver
         except KindynosError as error:
             mistakes.append(error.with_context(row=row))
     if mistakes:
         raise FileError.of_all(table.file, mistakes)
-    return list(found.values())
+    return list(by_name.values())
 
 
 def read_matrix(source: str | Path) -> pd.DataFrame:

@@ -83,11 +83,11 @@ def _parsed(data: bytes, source: str) -> dict[str, Any]:
 
 def _advice(message: str, text: str) -> str:
     """Return what is likely meant by a line that is not TOML, empty where nothing is likely."""
-    place = re.search(r"at line (\d+)", message)
+    match = re.search(r"at line (\d+)", message)
     lines = text.splitlines()
-    if place is None or not 0 < int(place[1]) <= len(lines):
+    if match is None or not 0 < int(match[1]) <= len(lines):
         return ""
-    line = lines[int(place[1]) - 1].strip()
+    line = lines[int(match[1]) - 1].strip()
     key = line.partition("=")[0].strip()
     if "Cannot overwrite" in message:
         return f": {key} stands there twice"
@@ -122,16 +122,22 @@ class _ModelReader:
         """Return the model; raises FileError for all the mistakes."""
         from kindynos.model.schema import Content, content_of
 
-        found = content_of(document)
-        if not isinstance(found, Content):
-            raise FileError.of_all(self.file, found)
-        names = [*found.given, *found.drivers, *found.cohorts, *found.lines, *found.outcomes]
+        content = content_of(document)
+        if not isinstance(content, Content):
+            raise FileError.of_all(self.file, content)
+        names = [
+            *content.given,
+            *content.drivers,
+            *content.cohorts,
+            *content.lines,
+            *content.outcomes,
+        ]
         if len(names) > MOST_QUANTITIES:
             raise FileError(
                 f"a model may have {MOST_QUANTITIES:,} quantities, and this one has {len(names):,}",
                 file=self.file,
             )
-        model = self._declared(found)
+        model = self._declared(content)
         for quantity, error in undeclared(
             model.quantities, model.statement.timeline, [*names, *model.quantities]
         ):
@@ -164,8 +170,8 @@ class _ModelReader:
         for name, table in content.cohorts.items():
             with self._table(f"[cohorts.{name}]"):
                 model.cohort(name, _cohort(table))
-        for place, entry in enumerate(content.correlations):
-            with self._table(f"[[correlations]] number {place + 1}"):
+        for position, entry in enumerate(content.correlations):
+            with self._table(f"[[correlations]] number {position + 1}"):
                 self._correlate(model, entry)
         self._lines(model, content)
         for name, changes in content.scenarios.items():

@@ -140,10 +140,10 @@ class Model(Inline):
     def __repr__(self) -> str:
         quantities = self._statement.quantities.values()
         counts = {
-            word: sum(isinstance(q, kind) for q in quantities) for kind, word in WORDS.items()
+            label: sum(isinstance(q, kind) for q in quantities) for kind, label in WORDS.items()
         }
         parts = ", ".join(
-            f"{count} {word}{'' if count == 1 else 's'}" for word, count in counts.items()
+            f"{count} {label}{'' if count == 1 else 's'}" for label, count in counts.items()
         )
         return f"<model {self.name!r}: {parts}>"
 
@@ -302,13 +302,13 @@ class Model(Inline):
         if name is None and not isinstance(source, str | Path):
             raise ModelError("a DataFrame needs name=, the name of its sum")
         label = check_name(Path(str(source)).stem if name is None else name)
-        found = drivers_in(source, TableFormat.checked(sheet=sheet))
+        drivers = drivers_in(source, TableFormat.checked(sheet=sheet))
         before = self._statement
         try:
-            for entry in found:
+            for entry in drivers:
                 self.driver(entry.name, entry.distribution, **entry.options)
-            names = [entry.name for entry in found]
-            units = {entry.options.get("unit") for entry in found}
+            names = [entry.name for entry in drivers]
+            units = {entry.options.get("unit") for entry in drivers}
             unit = units.pop() if len(units) == 1 else None
             # a sum of one is a sum too
             self.line(
@@ -430,24 +430,24 @@ class Model(Inline):
         return self._declare(name, formula, blank)
 
     def _declare(self, name: Any, formula: str | None, blank: Line) -> Any:
-        word = "outcome" if blank.outcome else "line"
+        term = "outcome" if blank.outcome else "line"
         instance("each_trial", blank.each_trial, bool, "True or False")
         if isinstance(name, str):
             if formula is None:
                 raise ModelError(
-                    f"{word} {name!r} has no formula; say {word}({name!r}, 'fare * seats')"
+                    f"{term} {name!r} has no formula; say {term}({name!r}, 'fare * seats')"
                 )
             check_name(name)
             if blank.each_trial:
                 raise ModelError(
                     "each_trial is for functions; a formula works on all trials at once",
-                    owner=f"{word} {name!r}",
+                    owner=f"{term} {name!r}",
                 )
             line = replaced(blank, name=name, formula=formula)
             try:
                 _ = line.tree
             except KindynosError as error:
-                raise error.with_context(owner=f"{word} {name!r}") from None
+                raise error.with_context(owner=f"{term} {name!r}") from None
             self.add(line)
             return None
 
@@ -599,7 +599,7 @@ class Model(Inline):
         from kindynos.model.review import review
 
         return pd.DataFrame(
-            [(found.name, found.text) for found in review(self.compiled())],
+            [(answer.name, answer.text) for answer in review(self.compiled())],
             columns=["name", "finding"],
         )
 
@@ -872,8 +872,10 @@ class Model(Inline):
         from kindynos.studies.optimising import OptimumRequest
         from kindynos.studies.optimum import optimize
 
-        wanted = OptimumRequest(decisions, maximize, minimize, subject_to, evaluations)
-        return optimize(self._statement, wanted, SimulationOptions(trials, seed, **options))
+        optimum_request = OptimumRequest(decisions, maximize, minimize, subject_to, evaluations)
+        return optimize(
+            self._statement, optimum_request, SimulationOptions(trials, seed, **options)
+        )
 
     def to_toml(self) -> str:
         """Return the model as a model file; raises ModelError if a line is a Python function."""

@@ -60,7 +60,7 @@ class TrialParts(Mapping[str, Result]):
     @property
     def files(self) -> list[Path]:
         """The files, in the order of the trials."""
-        return [self.folder / part["file"] for part in self.manifest["parts"]]
+        return [self.folder / piece["file"] for piece in self.manifest["parts"]]
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.manifest["columns"])
@@ -93,10 +93,10 @@ class TrialParts(Mapping[str, Result]):
 
     def check(self) -> None:
         """Read all parts, and raise FileError for one that is missing or was changed."""
-        for part, file in zip(self.manifest["parts"], self.files, strict=True):
+        for piece, file in zip(self.manifest["parts"], self.files, strict=True):
             if not file.exists():
                 raise FileError("is missing from the trials", file=str(file))
-            if _seal(file) != part["seal"]:
+            if _seal(file) != piece["seal"]:
                 raise FileError("was changed since it was written", file=str(file))
 
 
@@ -105,16 +105,16 @@ def open_parts(folder: str | Path) -> TrialParts:
     """Return the trials of a run that were written with ``simulate(..., store="parts")``. Raises
     FileError for a folder without them, or with those of a run that has not ended.
     """
-    place = path_of("folder", folder)
-    manifest = _manifest(place)
+    path = path_of("folder", folder)
+    manifest = _manifest(path)
     if manifest is None:
-        raise FileError("has no trials in parts", file=str(place))
+        raise FileError("has no trials in parts", file=str(path))
     if not manifest["complete"]:
         raise FileError(
             "has the trials of a run that has not ended; simulate the same again to go on",
-            file=str(place),
+            file=str(path),
         )
-    return TrialParts(place, manifest)
+    return TrialParts(path, manifest)
 
 
 def simulate_parts(program: Program, options: SimulationOptions, folder: str | Path) -> TrialParts:
@@ -122,36 +122,35 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
     the same run, are kept. See Model.simulate.
     """
     arrow, parquet = parquet_of()
-    place = path_of("resume", folder)
+    path = path_of("resume", folder)
     plan = PLANS.find(options.sampling)
     seed = options.checked_seed()
     names = [name for name in kept_names(program, options.keep) if not program.shapes[name].row]
     blocks = Blocks.cut(options.trials, program.periods, plan.powers_of_two, program.shares)
     about = _about(program, names, plan.label, seed, blocks)
-    manifest = _manifest(place) or {**about, "parts": [], "complete": False}
+    manifest = _manifest(path) or {**about, "parts": [], "complete": False}
     for key, value in json.loads(json.dumps(about)).items():
         if manifest.get(key) != value:
             raise FileError(
-                f"has trials of another run: its {key} differs; give another folder",
-                file=str(place),
+                f"has trials of another run: its {key} differs; give another folder", file=str(path)
             )
-    place.mkdir(parents=True, exist_ok=True)
+    path.mkdir(parents=True, exist_ok=True)
     groups = _groups(blocks)
-    done = {part["group"] for part in manifest["parts"]}
+    done = {piece["group"] for piece in manifest["parts"]}
     waiting: dict[int, dict[int, Mapping[str, Floats]]] = {}
     home = {batch: group for group, batches in enumerate(groups) for batch in batches}
 
-    def sink(batch: int, found: BatchResult) -> None:
+    def sink(batch: int, batch_result: BatchResult) -> None:
         group = home[batch]
         parts = waiting.setdefault(group, {})
-        parts[batch] = found.values
+        parts[batch] = batch_result.values
         if len(parts) < len(groups[group]):
             return
         file = f"part-{group:05}.parquet"
         columns = {
-            name: np.concatenate([parts[one][name] for one in groups[group]]) for name in names
+            name: np.concatenate([parts[item][name] for item in groups[group]]) for name in names
         }
-        with replacing(place / file) as half:
+        with replacing(path / file) as half:
             parquet.write_table(arrow.table(columns), half)
         first = blocks.part(groups[group].start).start
         manifest["parts"].append(
@@ -160,11 +159,11 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
                 "file": file,
                 "first": first,
                 "rows": len(columns[names[0]]),
-                "seal": _seal(place / file),
+                "seal": _seal(path / file),
             }
         )
-        manifest["parts"].sort(key=lambda part: part["group"])
-        _write(place, manifest)
+        manifest["parts"].sort(key=lambda piece: piece["group"])
+        _write(path, manifest)
         del waiting[group]
 
     workers: int | None = options.workers
@@ -173,16 +172,17 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
         workers = 1
     task = BatchTask(program, plan, seed, blocks, tuple(names), options.on_bad == "error")
     finished = [batch for group in done for batch in groups[group]]
-    found = collect(
+    batch_result = collect(
         task, blocks, Execution(workers, executor, options.progress), sink=sink, finished=finished
     )
-    if found.done < blocks.trials:
+    if batch_result.done < blocks.trials:
         raise RunError(
-            f"stopped after {found.done:,} of {blocks.trials:,} trials; the same again goes on"
+            f"stopped after {batch_result.done:,} of {blocks.trials:,} trials; the same again goes "
+            "on"
         )
     manifest["complete"] = True
-    _write(place, manifest)
-    return TrialParts(place, manifest)
+    _write(path, manifest)
+    return TrialParts(path, manifest)
 
 
 def _groups(blocks: Blocks) -> list[range]:
@@ -224,9 +224,9 @@ def _manifest(folder: Path) -> dict[str, Any] | None:
     if not path.exists():
         return None
     try:
-        found: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
-        if found["format"] == FORMAT and isinstance(found["parts"], list):
-            return found
+        manifest: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
+        if manifest["format"] == FORMAT and isinstance(manifest["parts"], list):
+            return manifest
     except (OSError, ValueError, KeyError, TypeError):
         pass
     raise FileError("is no manifest of trials, or one of another version", file=str(path))
@@ -240,6 +240,6 @@ def _write(folder: Path, manifest: Mapping[str, Any]) -> None:
 def _seal(file: Path) -> str:
     digest = blake2b(digest_size=16)
     with file.open("rb") as stream:
-        while part := stream.read(1 << 20):
-            digest.update(part)
+        while piece := stream.read(1 << 20):
+            digest.update(piece)
     return digest.hexdigest()

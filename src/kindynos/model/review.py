@@ -116,11 +116,11 @@ def _unused(program: Program) -> Iterator[Finding]:
     used |= {*program.named, *program.targets}
     reaches = {*program.ancestors(program.outcomes), *program.targets}
     for name in (*program.drivers, *program.givens):
-        word = "driver" if name in program.drivers else "given figure"
+        label = "driver" if name in program.drivers else "given figure"
         if name not in used:
-            yield Finding(name, f"no line uses this {word}")
+            yield Finding(name, f"no line uses this {label}")
         elif program.outcomes and name not in reaches:
-            yield Finding(name, f"this {word} reaches no outcome")
+            yield Finding(name, f"this {label} reaches no outcome")
 
 
 def _rates(program: Program) -> Iterator[Finding]:
@@ -183,7 +183,7 @@ def _mixed_units(program: Program) -> Iterator[Finding]:
             sums = isinstance(node, Operation) and node.symbol in ("+", "-")
             if not sums and not (isinstance(node, Call) and node.function.name == "sum_of"):
                 continue
-            names = [part.name for part in node.parts if isinstance(part, Name)]
+            names = [piece.name for piece in node.parts if isinstance(piece, Name)]
             stated = {name: unit for name in names if (unit := units.get(name))}
             each = re.compile(rf"(\s*/\s*|\s(a|per|each)\s){program.timeline.every}$")
             if len({each.sub("", _plain_unit(unit)) for unit in stated.values()}) > 1:
@@ -200,7 +200,7 @@ def _units_of_outcomes(program: Program) -> Iterator[Finding]:
         if not isinstance(line.tree, Call) or not unit:
             continue
         function = line.tree.function.name
-        period = next((word for word in STEPS if unit.rstrip("s") == word), None)
+        period = next((label for label in STEPS if unit.rstrip("s") == label), None)
         if function in COUNTED and period not in (None, every):
             yield Finding(
                 name, f"{function} counts periods of a {every}, and its unit is {line.unit}"
@@ -301,17 +301,17 @@ def _unfelt(program: Program) -> Iterator[Finding]:
         return
     count = 2 * len(felt)
     drawn = {name: np.repeat(base, count, axis=-1) for name, base in program.base_values().items()}
-    for place, (name, driver) in enumerate(felt):
-        drawn[name][2 * place : 2 * place + 2] = driver.distribution.percentile([10, 90])
+    for position, (name, driver) in enumerate(felt):
+        drawn[name][2 * position : 2 * position + 2] = driver.distribution.percentile([10, 90])
     values, _ = program.evaluate(drawn, count, program.outcomes)
     outcomes = [
         np.broadcast_to(values[name], (*values[name].shape[:-1], count))
         for name in program.outcomes
     ]
-    for place, (name, driver) in enumerate(felt):
+    for position, (name, driver) in enumerate(felt):
         low, high = driver.distribution.percentile([10, 90])
         if low < high and all(
-            np.array_equal(v[..., 2 * place], v[..., 2 * place + 1], equal_nan=True)
+            np.array_equal(v[..., 2 * position], v[..., 2 * position + 1], equal_nan=True)
             for v in outcomes
         ):
             yield Finding(
@@ -423,11 +423,11 @@ def _dependence(program: Program) -> Iterator[Finding]:
             or len(drawn) != 2
         ):
             continue
-        one, two = (
+        item, two = (
             driver.distribution if isinstance(driver, DistributionDriver) else Normal(0.0, 1.0)
             for driver in drawn
         )
-        reached = convert.rank_reached(convert.of_rank(entry.value), one, two)
+        reached = convert.rank_reached(convert.of_rank(entry.value), item, two)
         if abs(reached - entry.value) > TIES:
             text = (
                 f"with whole numbers, which tie, a rank correlation of {entry.value:g} comes "

@@ -83,8 +83,8 @@ def save(run: Run, path: str | Path) -> None:
     about = _about(run, values)
     about["seal"] = _seal(about)
     table = arrow.table(columns).replace_schema_metadata({KEY: json.dumps(about).encode()})
-    with replacing(path) as part:
-        parquet.write_table(table, part)
+    with replacing(path) as temporary:
+        parquet.write_table(table, temporary)
 
 
 def check_savable(path: Path) -> None:
@@ -137,11 +137,11 @@ def _opened(
     _check_types(about)
     values = {}
     for name, rows in about["kept"].items():
-        wanted = [name] if rows is None else [f"{name}[{i}]" for i in range(rows)]
-        if any(column not in columns for column in wanted):
+        requested = [name] if rows is None else [f"{name}[{i}]" for i in range(rows)]
+        if any(column not in columns for column in requested):
             raise FileError(f"is damaged: the values of {name!r} are missing", file=str(path))
         values[name] = (
-            columns[name] if rows is None else np.stack([columns[column] for column in wanted])
+            columns[name] if rows is None else np.stack([columns[column] for column in requested])
         )
     if _checksum(values) != about["checksum"]:
         raise FileError("is damaged: the values do not have their checksum", file=str(path))
@@ -172,11 +172,13 @@ def _check_types(about: Mapping[str, Any]) -> None:
         for key, kinds in LINE.items()
     ]
     parts += [
-        ("a note", part, kind)
+        ("a note", piece, kind)
         for note in about["notes"]
-        for part, kind in zip(note, (str, str, int), strict=True)
+        for piece, kind in zip(note, (str, str, int), strict=True)
     ]
-    parts += [("blocks", part, int) for part in (*about["blocks"][:3], *(about["blocks"][3] or ()))]
+    parts += [
+        ("blocks", piece, int) for piece in (*about["blocks"][:3], *(about["blocks"][3] or ()))
+    ]
     parts += [("kept", rows, int | None) for rows in about["kept"].values()]
     for name, value, kinds in parts:
         if not isinstance(value, kinds) or (isinstance(value, bool) and kinds is not bool):

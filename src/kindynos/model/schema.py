@@ -256,31 +256,31 @@ def content_of(document: dict[str, Any]) -> Content | list[KindynosError]:
 
 
 def _worded(mistake: Any) -> KindynosError:
-    place = [str(part) for part in mistake["loc"]]
+    texts = [str(piece) for piece in mistake["loc"]]
     if mistake["type"] == "both":
-        return FileError(mistake["msg"], table=f"[{'.'.join(place)}]")
+        return FileError(mistake["msg"], table=f"[{'.'.join(texts)}]")
     if "key" in mistake.get("ctx", {}):
-        place.append(mistake["ctx"]["key"])
+        texts.append(mistake["ctx"]["key"])
     kind, value = mistake["type"], mistake.get("input")
-    table, key = f"[{'.'.join(place[:-1])}]", place[-1]
-    if kind == "extra_forbidden" and len(place) == 1:
+    table, key = f"[{'.'.join(texts[:-1])}]", texts[-1]
+    if kind == "extra_forbidden" and len(texts) == 1:
         return FileError(f"unknown table [{key}]", unknown=key, known=Content.model_fields)
     if kind == "extra_forbidden":
-        known = _KEYS[place[0]].model_fields
+        model_fields = _KEYS[texts[0]].model_fields
         return FileError(
             f"unknown key {key!r} (value {shown(value)})",
             table=table,
             key=key,
             unknown=key,
-            known=known,
+            known=model_fields,
         )
-    if kind == "missing" and len(place) == 1:
+    if kind == "missing" and len(texts) == 1:
         return FileError(f"the table [{key}] is missing", table=None, key=key)
     if kind == "missing":
         return FileError(f"the key {key!r} is missing", table=table, key=key)
     if kind in ("model_type", "dict_type", "model_attributes_type"):
         return FileError(
-            f"[{'.'.join(place)}] must be a table, not {shown(value)}", key=key, value=value
+            f"[{'.'.join(texts)}] must be a table, not {shown(value)}", key=key, value=value
         )
     rule = _rule(mistake)
     return FileError(

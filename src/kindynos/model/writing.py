@@ -65,9 +65,9 @@ def _rest_on(tables: Table, calculation: Calculation) -> None:
             if name in calculation.implied:
                 del entries[name]
                 continue
-            place = calculation.place_of(name)
-            if place is not None:
-                entries[name] = {"cell": place, **entries[name]}
+            position = calculation.place_of(name)
+            if position is not None:
+                entries[name] = {"cell": position, **entries[name]}
         if not entries:
             tables.pop(kind, None)
 
@@ -144,7 +144,7 @@ def cohorts_of(quantities: Sequence[Quantity]) -> dict[str, Cohort]:
     """Return the cohorts among quantities by name; raises ModelError for one whose chances are
     drawn: no file can hold it.
     """
-    found: dict[str, Cohort] = {}
+    cohorts: dict[str, Cohort] = {}
     for quantity in quantities:
         call = quantity.shared if isinstance(quantity, Line) else None
         if call is not None and call.cohort is not None:
@@ -153,8 +153,8 @@ def cohorts_of(quantities: Sequence[Quantity]) -> dict[str, Cohort]:
                 raise ModelError(
                     f"{quantity.name!r} draws its chances, which a model file cannot hold"
                 )
-            found[call.inputs[0].removesuffix("_moves")] = call.cohort
-    return found
+            cohorts[call.inputs[0].removesuffix("_moves")] = call.cohort
+    return cohorts
 
 
 def _cohort(name: str, cohort: Cohort) -> Table:

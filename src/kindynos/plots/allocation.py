@@ -26,7 +26,7 @@ WORDS = {"sd": "sd", "expected_shortfall": "expected shortfall"}
 @picture
 def frontier(
     curve: Frontier,
-    chosen: Allocation | None = None,
+    selected: Allocation | None = None,
     ax: Axes = NEW,
     *,
     sure: Resampled | None = None,
@@ -61,8 +61,8 @@ def frontier(
         ax.annotate(name.replace("_", " "), (x, y), (8, 6), textcoords="offset points", fontsize=10)
     marks = [("today's weights", source.today, "D", "white")]
     marks += (
-        [("chosen: " + chosen.wanted, chosen.weights.to_numpy(), "*", ACCENT)]
-        if chosen is not None
+        [("chosen: " + selected.wanted, selected.weights.to_numpy(), "*", ACCENT)]
+        if selected is not None
         else []
     )
     for label, weights, marker, colour in marks:
@@ -115,7 +115,7 @@ def frontier_weights(curve: Frontier, ax: Axes = NEW) -> None:
     table = curve.table()
     names = curve.request.source.names
     below = np.zeros(len(table))
-    for place, name in enumerate(names):
+    for position, name in enumerate(names):
         top = below + 100 * table[name].to_numpy()
         ax.fill_between(
             100 * table["mean"],
@@ -124,8 +124,8 @@ def frontier_weights(curve: Frontier, ax: Axes = NEW) -> None:
             label=name.replace("_", " "),
             ec="white",
             lw=0.6,
-            color=(LIGHT, MIDDLE, DARK, "#f0c79a", ACCENT, "#8a8a8a")[place % 6],
-            hatch=HATCHES[place // 6 % len(HATCHES)],
+            color=(LIGHT, MIDDLE, DARK, "#f0c79a", ACCENT, "#8a8a8a")[position % 6],
+            hatch=HATCHES[position // 6 % len(HATCHES)],
         )
         below = top
     ax.set_xlim(100 * table["mean"].min(), 100 * table["mean"].max())
@@ -137,9 +137,9 @@ def frontier_weights(curve: Frontier, ax: Axes = NEW) -> None:
 
 
 @picture
-def best_weights(found: Allocation, ax: Axes = NEW) -> None:
+def best_weights(allocation: Allocation, ax: Axes = NEW) -> None:
     """Draw the best weights beside today's, with each holding's share of the variance."""
-    table = found.contributions()
+    table = allocation.contributions()
     names = [str(name).replace("_", " ") for name in table.index]
     kinds = [
         ("weight, today", LIGHT, ""),
@@ -149,8 +149,8 @@ def best_weights(found: Allocation, ax: Axes = NEW) -> None:
     ]
     shown = [kind for kind in kinds if kind[0] in table]
     height = 0.8 / len(shown)
-    for place, (column, colour, hatch) in enumerate(shown):
-        y = np.arange(len(names)) + (place - (len(shown) - 1) / 2) * height
+    for position, (column, colour, hatch) in enumerate(shown):
+        y = np.arange(len(names)) + (position - (len(shown) - 1) / 2) * height
         values = 100 * table[column].to_numpy()
         ax.barh(y, values, height * 0.9, color=colour, hatch=hatch, ec=INK, lw=0.4, label=column)
         for at, value in zip(y, values, strict=True):
@@ -158,7 +158,7 @@ def best_weights(found: Allocation, ax: Axes = NEW) -> None:
     ax.set_yticks(range(len(names)), names)
     ax.invert_yaxis()
     ax.set_xlabel("per cent")
-    ax.set_title(f"Weights and shares of the variance: {found.wanted}")
+    ax.set_title(f"Weights and shares of the variance: {allocation.wanted}")
     ax.margins(x=0.1)
     ax.legend(loc="lower right")
 
@@ -169,19 +169,19 @@ def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes = NEW) ->
     best, on the same draws.
     """
     one_of("what", what, ("profit", "max_drawdown"))
-    one, two = compared.before[what], compared.after[what]
-    ends = np.percentile(np.concatenate([one.values, two.values]), [0.2, 99.8])
-    factor, word = (0.01, "per cent ") if what == "max_drawdown" else scale_of(ends)
+    item, two = compared.before[what], compared.after[what]
+    ends = np.percentile(np.concatenate([item.values, two.values]), [0.2, 99.8])
+    factor, term = (0.01, "per cent ") if what == "max_drawdown" else scale_of(ends)
     edges = np.linspace(float(ends[0]), float(ends[1]), 61)
     shares = []
-    for result, colour, label in ((one, MIDDLE, "today"), (two, ACCENT, "best")):
+    for result, colour, label in ((item, MIDDLE, "today"), (two, ACCENT, "best")):
         share = 100 * np.histogram(result.values, edges)[0] / result.size
         shares.append(share)
-        mean = f"{label}, mean {number(float(f'{result.mean / factor:.3g}'))} {word}".strip()
+        mean = f"{label}, mean {number(float(f'{result.mean / factor:.3g}'))} {term}".strip()
         ax.stairs(share, edges / factor, fill=label == "today", color=colour, lw=2.2, label=mean)
     top = 1.25 * max(share.max() for share in shares)
     if what == "profit":
-        for result, colour, stroke in ((one, DARK, ":"), (two, ACCENT, "--")):
+        for result, colour, stroke in ((item, DARK, ":"), (two, ACCENT, "--")):
             value = -float(result.value_at_risk(compared.level))
             ax.axvline(value / factor, 0, 0.8, color=colour, ls=stroke, lw=1.8)
         ax.plot(
@@ -194,27 +194,27 @@ def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes = NEW) ->
         ax.axvline(0, color=INK, lw=0.8)
     ax.set_ylim(0, top)
     ax.set_xlabel(
-        f"{what.replace('_', ' ')} over {compared.span} ({word.strip()})"
-        if word
+        f"{what.replace('_', ' ')} over {compared.span} ({term.strip()})"
+        if term
         else what.replace("_", " ")
     )
     ax.set_ylabel("share of trials in each bar, per cent")
     name = what.replace("_", " ")
     ax.set_title(
-        f"Before and after: {name} over {compared.span}, {one.size:,} draws, the same for both"
+        f"Before and after: {name} over {compared.span}, {item.size:,} draws, the same for both"
     )
     ax.legend(loc="upper left")
 
 
 @picture
-def resampled_weights(found: Resampled, ax: Axes = NEW) -> None:
+def resampled_weights(resampled: Resampled, ax: Axes = NEW) -> None:
     """Draw the range of each weight over resampled histories, with the weight itself and the
     average.
     """
-    table = 100 * found.table()
+    table = 100 * resampled.table()
     y = np.arange(len(table))
     ax.hlines(y, table["low"], table["high"], color=MIDDLE, lw=7, label="95 % interval")
-    draws = 100 * found.draws
+    draws = 100 * resampled.draws
     ax.hlines(
         y,
         draws.quantile(0.25),
@@ -229,30 +229,32 @@ def resampled_weights(found: Resampled, ax: Axes = NEW) -> None:
     ax.invert_yaxis()
     ax.set_xlabel("weight, per cent")
     ax.set_title(
-        f"How sure are these weights? {len(found.draws):,} histories like this one", pad=30
+        f"How sure are these weights? {len(resampled.draws):,} histories like this one", pad=30
     )
     ax.legend(loc="lower right", bbox_to_anchor=(1, 1), ncols=4, borderaxespad=0.2)
     ax.margins(0.08)
 
 
 @picture
-def walk_forward(found: WalkForward, ax: Axes = NEW) -> None:
+def walk_forward(answer: WalkForward, ax: Axes = NEW) -> None:
     """Draw the value of 1 invested under the rule, buy and hold and equal weights, out of sample
     and after costs.
     """
-    for place, rule in enumerate(found.values.columns):
-        stroke, colour = STROKES[place], COLOURS[(1, 0, 3)[place]]
-        label = f"{rule}, {100 * (found.values[rule].iloc[-1] - 1):+.1f} %"
-        ax.plot(found.values.index, found.values[rule], color=colour, ls=stroke, lw=2, label=label)
-    for date in found.weights.index:
+    for position, rule in enumerate(answer.values.columns):
+        stroke, colour = STROKES[position], COLOURS[(1, 0, 3)[position]]
+        label = f"{rule}, {100 * (answer.values[rule].iloc[-1] - 1):+.1f} %"
+        ax.plot(
+            answer.values.index, answer.values[rule], color=colour, ls=stroke, lw=2, label=label
+        )
+    for date in answer.weights.index:
         ax.axvline(date, 0, 0.03, color=INK, lw=1)
     ax.axhline(1, color=INK, lw=0.8)
     ax.set_ylabel("value of 1 invested at the start")
     ax.set_xlabel(
-        f"weights are chosen anew at the marks, every {found.every}, from the {found.window} "
+        f"weights are chosen anew at the marks, every {answer.every}, from the {answer.window} "
         "returns before"
     )
     ax.set_title(
-        f"Out of sample, after trades that cost {100 * found.cost:g} % of what is bought and sold"
+        f"Out of sample, after trades that cost {100 * answer.cost:g} % of what is bought and sold"
     )
     ax.legend()

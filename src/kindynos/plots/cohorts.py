@@ -50,18 +50,18 @@ def _fans(result: CohortResult, figure: Figure) -> None:
     every = figure.subplots(
         math.ceil(len(states) / columns), columns, squeeze=False, sharex=True
     ).ravel()
-    for place, (ax, state) in enumerate(zip(every, states, strict=False)):
+    for position, (ax, state) in enumerate(zip(every, states, strict=False)):
         counts = result[state]
-        factor, word = scale_of(counts)
+        factor, label = scale_of(counts)
         bands(ax, periods, partial(np.percentile, counts, axis=1), "trials")
         ax.plot(periods, counts.mean(axis=1), color=DARK, lw=2.2, label="mean")
         ax.plot(periods, counts[:, 0], color=ACCENT, lw=1.2, ls="--", label="trial 0")
         scaled_ticks(ax.yaxis, factor)
-        ax.set_title(f"{state}{f' ({word.strip()})' if word else ''}")
+        ax.set_title(f"{state}{f' ({label.strip()})' if label else ''}")
         ax.margins(x=0)
         ax.set_ylim(bottom=0)
         bare(ax)
-        if place == 0:
+        if position == 0:
             ax.legend(fontsize=10)
     for ax in every[len(states) :]:
         ax.set_visible(False)
@@ -75,27 +75,27 @@ def _stacked(result: CohortResult, figure: Figure) -> None:
     means = result.values.mean(axis=2)
     borders = np.cumsum(result.values, axis=0)
     below = np.zeros(len(periods))
-    for place, (state, mean) in enumerate(zip(result.cohort.states, means, strict=True)):
+    for position, (state, mean) in enumerate(zip(result.cohort.states, means, strict=True)):
         ax.fill_between(
             periods,
             below,
             below + mean,
-            color=FILLS[place % len(FILLS)],
-            hatch=HATCHES[place % len(HATCHES)],
+            color=FILLS[position % len(FILLS)],
+            hatch=HATCHES[position % len(HATCHES)],
             ec="white",
             lw=0.5,
             label=state,
         )
         below = below + mean
-        if place < len(means) - 1:
-            low, high = np.percentile(borders[place], [5, 95], axis=1)
+        if position < len(means) - 1:
+            low, high = np.percentile(borders[position], [5, 95], axis=1)
             every = slice(1, None)
             gaps = [
                 np.maximum(below[every] - low[every], 0),
                 np.maximum(high[every] - below[every], 0),
             ]
             # so that bars of several borders do not hide each other
-            beside = 0.06 * (place - (len(means) - 2) / 2)
+            beside = 0.06 * (position - (len(means) - 2) / 2)
             # a bright edge, which shows on dark fills
             for colour, width in (("white", 3.5), (INK, 1.0)):
                 ax.errorbar(
@@ -108,9 +108,9 @@ def _stacked(result: CohortResult, figure: Figure) -> None:
                     capsize=3,
                     capthick=width,
                 )
-    factor, word = scale_of(below)
+    factor, label = scale_of(below)
     scaled_ticks(ax.yaxis, factor)
-    ax.set_ylabel(f"things ({word.strip()})" if word else "things")
+    ax.set_ylabel(f"things ({label.strip()})" if label else "things")
     ax.set_xlabel("period")
     ax.set_xlim(0, periods[-1] + 0.3)
     ax.set_title(

@@ -53,7 +53,7 @@ def comparison(
     }
     ends = np.concatenate([_finite_ends(result.values) for result in results.values()])
     first = next(iter(results.values()))
-    factor, word = scale_of(ends, first.unit)
+    factor, label = scale_of(ends, first.unit)
     if kind == "boxes":
         _boxes(ax, results, float(ends.max()))
     else:
@@ -79,7 +79,7 @@ def comparison(
             va="bottom",
         )
     scaled_ticks(ax.xaxis, factor)
-    ax.set_xlabel(quantity_label(outcome, first.unit, word))
+    ax.set_xlabel(quantity_label(outcome, first.unit, label))
     what = (
         "boxes P25 to P75, whiskers P5 to P95, dot the mean"
         if kind == "boxes"
@@ -115,16 +115,16 @@ def _curves(
     """Draw the curves, which go on to both ends of the reach at the shares they begin and end
     with.
     """
-    for place, (name, result) in enumerate(results.items()):
+    for position, (name, result) in enumerate(results.items()):
         sample = result.ranked
-        values, known = sample.sorted, sample.share_with_a_value
-        stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
+        values, valid = sample.sorted, sample.share_with_a_value
+        stroke, colour = STROKES[position % len(STROKES)], COLOURS[position % len(COLOURS)]
         if not len(values):  # its line in the legend says so
             ax.plot([], [], color=colour, ls=stroke, lw=2, label=_label(name, result))
             continue
         picked = np.linspace(0, len(values) - 1, min(len(values), POINTS)).astype(int)
-        below = known * sample.share_below(values[picked], upto=True)  # of all trials
-        begin, end = (known, 0.0) if survival else (0.0, known)
+        below = valid * sample.share_below(values[picked], upto=True)  # of all trials
+        begin, end = (valid, 0.0) if survival else (0.0, valid)
         share = begin - below if survival else below
         x = np.concatenate([[reach[0], values[0]], values[picked], [reach[1]]])
         y = np.concatenate([[begin, begin], share, [end]])
@@ -145,9 +145,9 @@ def _boxes(ax: Axes, results: dict[str, Result], most: float) -> None:
     )
     for box in artists["boxes"]:
         box.set(facecolor="#cfe0ef", edgecolor=DARK)
-    for part in ("medians", "whiskers", "caps"):
-        for line in artists[part]:
-            line.set(color=DARK, lw=1.8 if part == "medians" else 1.2)
+    for piece in ("medians", "whiskers", "caps"):
+        for line in artists[piece]:
+            line.set(color=DARK, lw=1.8 if piece == "medians" else 1.2)
     for mean in artists["means"]:
         mean.set(marker="o", markerfacecolor=ACCENT, markeredgecolor=ACCENT)
     ax.invert_yaxis()

@@ -27,12 +27,12 @@ def convergence(
     band.
     """
     frame = run.convergence(name, statistic, *arguments, **options)
-    known = frame.dropna(subset=["error"])
-    factor, word = scale_of(known["high"].to_numpy() if len(known) else frame["value"].to_numpy())
+    valid = frame.dropna(subset=["error"])
+    factor, label = scale_of(valid["high"].to_numpy() if len(valid) else frame["value"].to_numpy())
     ax.fill_between(
-        known.index,
-        known["low"],
-        known["high"],
+        valid.index,
+        valid["low"],
+        valid["high"],
         color=LIGHT,
         label="95 % interval of the estimate (from 5 blocks of trials on)",
     )
@@ -55,6 +55,6 @@ def convergence(
         ]
     )
     ax.set_xlabel("trials")
-    ax.set_ylabel(quantity_label(f"{description} of {name}", run[name].unit, word))
+    ax.set_ylabel(quantity_label(f"{description} of {name}", run[name].unit, label))
     ax.set_title(f"Were these enough trials? {description} of {name.replace('_', ' ')}")
     ax.legend()

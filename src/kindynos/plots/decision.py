@@ -49,27 +49,27 @@ def _tree(solution: Solution, figure: Figure) -> None:
     places: dict[Path, tuple[float, float]] = {}
     ends = _place(solution.decision.root, (), 0, [0], places)
     deepest = max(x for x, _ in places.values())
-    factor, word = scale_of([float(part.value) for part in solution.rolling.parts])
+    factor, label = scale_of([float(piece.value) for piece in solution.rolling.parts])
     size = float(np.clip(230 / max(ends, 1), 6.5, 12))
     best = _best_paths(solution)
     for path, (x, y) in places.items():
         if path:
             _branch(ax, solution, path, places[path[:-1]], (x, y), path in best, size)
-        part = solution.parts[path]
-        marker = {"choice": "s", "event": "o", "test": "D", "payoff": "|"}[part.kind]
+        piece = solution.parts[path]
+        marker = {"choice": "s", "event": "o", "test": "D", "payoff": "|"}[piece.kind]
         colour = ACCENT if path in best else DARK
         ax.plot(
             x,
             y,
             marker,
-            ms=size * (0.9 if part.kind != "payoff" else 1.1),
+            ms=size * (0.9 if piece.kind != "payoff" else 1.1),
             color=colour,
             mec=colour,
             mfc="white",
             mew=1.6,
             zorder=3,
         )
-        value = short(float(part.value) / factor)
+        value = short(float(piece.value) / factor)
         ax.text(
             x + 0.03,
             y,
@@ -82,11 +82,11 @@ def _tree(solution: Solution, figure: Figure) -> None:
             bbox={"fc": "white", "ec": "none", "pad": 0.4, "alpha": 0.85},
             zorder=2.5,
         )
-        if part.kind != "payoff" and path:
+        if piece.kind != "payoff" and path:
             ax.text(
                 x,
                 y - 0.32,
-                part.name,
+                piece.name,
                 ha="center",
                 va="bottom",
                 fontsize=0.85 * size,
@@ -96,8 +96,8 @@ def _tree(solution: Solution, figure: Figure) -> None:
     ax.set_xlim(-0.25, deepest + 0.45)
     ax.set_ylim(ends - 0.4, -0.9)
     ax.axis("off")
-    unit = f"{word}{solution.decision.unit}" if solution.decision.unit else ""
-    unit = unit or (f"in {word.strip()}s" if word else "")
+    unit = f"{label}{solution.decision.unit}" if solution.decision.unit else ""
+    unit = unit or (f"in {label.strip()}s" if label else "")
     rule = solution.words.split(";")[0]
     tests = ", diamonds tests" if solution.decision.tests else ""
     ax.set_title(
@@ -163,10 +163,10 @@ def _branch(
 
 def _best_paths(solution: Solution) -> set[Path]:
     """Return the parts that the best policy can come to."""
-    found: set[Path] = set()
+    best_paths: set[Path] = set()
 
     def visit(node: Tree, path: Path) -> None:
-        found.add(path)
+        best_paths.add(path)
         while isinstance(node, Pay):
             node = node.then
         if isinstance(node, Choice):
@@ -177,23 +177,23 @@ def _best_paths(solution: Solution) -> set[Path]:
                 visit(child, (*path, name))
 
     visit(solution.decision.root, ())
-    return found
+    return best_paths
 
 
 def _profiles(solution: Solution, figure: Figure) -> None:
     left, right = figure.subplot_mosaic("A;B", sharex=True).values()
     names = list(solution.decision.alternatives)
-    found = {name: solution.distribution(name) for name in names}
-    every = np.concatenate([values for values, _ in found.values()])
-    factor, word = scale_of(every)
+    by_name = {name: solution.distribution(name) for name in names}
+    every = np.concatenate([values for values, _ in by_name.values()])
+    factor, label = scale_of(every)
     edges = np.linspace(
         every.min(), every.max() if every.max() > every.min() else every.min() + 1, 41
     )
-    for place, name in enumerate(names):
-        values, chances = found[name]
+    for position, name in enumerate(names):
+        values, chances = by_name[name]
         style: Any = {
-            "color": COLOURS[place % len(COLOURS)],
-            "ls": STROKES[place % len(STROKES)],
+            "color": COLOURS[position % len(COLOURS)],
+            "ls": STROKES[position % len(STROKES)],
             "lw": 2.0,
             "label": name,
         }
@@ -215,5 +215,5 @@ def _profiles(solution: Solution, figure: Figure) -> None:
     left.set_ylabel("chance of each bar")
     left.legend()
     right.set_title("Chance of so much or less (thick) and of more (thin)")
-    right.set_xlabel(quantity_label("payoff", solution.decision.unit, word))
+    right.set_xlabel(quantity_label("payoff", solution.decision.unit, label))
     right.set_ylabel("chance")

@@ -45,7 +45,7 @@ def density(
     low, high = (float(x) for x in distribution.quantile([0.001, 0.999]))
     if low == high:
         low, high = low - 0.5, high + 0.5
-    factor, word = scale_of([low, high])
+    factor, term = scale_of([low, high])
     top = (
         _masses(ax, distribution, low, high)
         if distribution.discrete
@@ -78,7 +78,7 @@ def density(
         label = f"{brief(mark / factor)}: {texts[0]} below, {texts[2]} above"
         ax.plot([mark] * 2, [0, 1.22 * top], color=INK, lw=1.6, label=label)
     scaled_ticks(ax.xaxis, factor)
-    ax.set_xlabel(f"value ({word.strip()})" if word else "value")
+    ax.set_xlabel(f"value ({term.strip()})" if term else "value")
     ax.set_ylabel("chance of each value" if distribution.discrete else "density (area is chance)")
     if not distribution.discrete:
         ax.set_yticks([])

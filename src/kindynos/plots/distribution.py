@@ -55,7 +55,7 @@ def distribution(
     bad = DARK if below_colour is None else checked_colour(below_colour)
     if number_format is not None:
         checked_format(number_format)
-    factor, word = scale_of(values, result.unit)
+    factor, label = scale_of(values, result.unit)
     edges = _edges(values, bins, result.target)
     heights = result.sample.histogram(edges)
     _bars(ax, edges, heights, result.target, result.better, bad)
@@ -68,7 +68,7 @@ def distribution(
     _target(ax, result, factor, top)
     scaled_ticks(ax.xaxis, factor)
     ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.3g} %")
-    ax.set_xlabel(quantity_label(result.name, result.unit, word))
+    ax.set_xlabel(quantity_label(result.name, result.unit, label))
     ax.set_ylabel("share of trials in each bar")
     left_out = result.size - len(values)
     missing = f"; {left_out:,} without a value left out" if left_out else ""

@@ -34,7 +34,7 @@ def fan(result: Result, ax: Axes = NEW) -> None:
             f"{result.name!r} has one number per trial; draw it with distribution()"
         )
     places = np.arange(len(result.values))
-    factor, word = scale_of(result.percentile([1, 99]), result.unit)
+    factor, label = scale_of(result.percentile([1, 99]), result.unit)
     bands(ax, places, result.percentile, "trials")
     for trial in range(min(SINGLE, result.size)):
         mark = f"trials 0 to {SINGLE - 1}" if trial == 0 else "_"
@@ -53,7 +53,7 @@ def fan(result: Result, ax: Axes = NEW) -> None:
     ax.set_xticks(places[::step], result.labels[::step])
     ax.set_xlim(places[0], places[-1] if len(places) > 1 else 0.5)
     scaled_ticks(ax.yaxis, factor)
-    ax.set_ylabel(quantity_label(result.name, result.unit, word))
+    ax.set_ylabel(quantity_label(result.name, result.unit, label))
     ax.set_xlabel("period")
     lacking = f", {result.n_failed:,} of them without a value" if result.n_failed else ""
     name = result.name.replace("_", " ").capitalize()

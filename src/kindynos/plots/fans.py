@@ -35,7 +35,7 @@ def fans(compared: Comparison, outcome: str, figure: Figure = NEW) -> None:
     panels = figure.subplots(down, across, sharex=True, sharey=True, squeeze=False).ravel()
     first = next(iter(rows.values()))
     outer = np.concatenate([row.percentile([1, 99]) for row in rows.values()])
-    factor, word = scale_of(outer, first.unit)
+    factor, label = scale_of(outer, first.unit)
     for ax, (name, row) in zip(panels, rows.items(), strict=False):
         places = np.arange(len(row.values))
         bands(ax, places, row.percentile, "trials")
@@ -52,7 +52,7 @@ def fans(compared: Comparison, outcome: str, figure: Figure = NEW) -> None:
     for ax in panels[len(rows) :]:
         ax.axis("off")
     for ax in panels[::across]:
-        ax.set_ylabel(quantity_label(first.name, first.unit, word))
+        ax.set_ylabel(quantity_label(first.name, first.unit, label))
     panels[0].legend()
     name = outcome.replace("_", " ").capitalize()
     figure.suptitle(f"{name} over the periods, by scenario", x=0.01, ha="left")

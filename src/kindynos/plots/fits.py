@@ -47,24 +47,24 @@ def fitted_distributions(
     if what == "quantiles":
         _quantiles(ax, ranking.best if name is None else ranking[name], ranking.data.values)
         return
-    chosen = (
+    rows = (
         list(ranking)[: check_integer("best", best, least=1)] if name is None else [ranking[name]]
     )
     values = ranking.data.values
-    if chosen[0].discrete:
-        _counts(ax, chosen, values)
+    if rows[0].discrete:
+        _counts(ax, rows, values)
     else:
-        _densities(ax, chosen, values)
-    factor, word = scale_of(values)
+        _densities(ax, rows, values)
+    factor, label = scale_of(values)
     scaled_ticks(ax.xaxis, factor)
-    ax.set_xlabel(f"value ({word.strip()})" if word else "value")
+    ax.set_xlabel(f"value ({label.strip()})" if label else "value")
     ax.set_title(f"{len(values):,} values and the distributions that fit them best")
     ax.legend(loc="upper right")
 
 
-def _label(one: Distribution) -> str:
-    shown = [f"{key} {short(value)}" for key, value in one.fitted.estimates.items()]
-    return f"{one.label}: {', '.join(shown)}"
+def _label(distribution: Distribution) -> str:
+    shown = [f"{key} {short(value)}" for key, value in distribution.fitted.estimates.items()]
+    return f"{distribution.label}: {', '.join(shown)}"
 
 
 def _bars(values: Floats) -> Floats:
@@ -76,31 +76,33 @@ def _bars(values: Floats) -> Floats:
     )
 
 
-def _densities(ax: Axes, chosen: list[Distribution], values: Floats) -> None:
+def _densities(ax: Axes, selected: list[Distribution], values: Floats) -> None:
     edges = _bars(values)
     heights = np.histogram(values, edges, density=True)[0]
     ax.hist(values, edges.tolist(), density=True, color=LIGHT, ec="white", label="values")
     room = 0.08 * float(np.ptp(values))
     x = np.linspace(edges[0] - room, edges[-1] + room, POINTS)
-    for one, colour, stroke in zip(chosen, COLOURS, STROKES, strict=False):
-        ax.plot(x, one.pdf(x), color=colour, ls=stroke, lw=2, label=_label(one))
+    for item, colour, stroke in zip(selected, COLOURS, STROKES, strict=False):
+        ax.plot(x, item.pdf(x), color=colour, ls=stroke, lw=2, label=_label(item))
     ax.plot(values, np.full(len(values), -0.03 * heights.max()), "|", color=INK, alpha=0.5, ms=6)
     ax.set_ylim(-0.06 * heights.max(), 1.45 * heights.max())
     ax.set_yticks([])
     ax.set_ylabel("density (area is chance)")
 
 
-def _counts(ax: Axes, chosen: list[Distribution], values: Floats) -> None:
+def _counts(ax: Axes, selected: list[Distribution], values: Floats) -> None:
     k = np.arange(values.min(), values.max() + 1)
-    seen = np.array([(values == one).mean() for one in k])
+    seen = np.array([(values == item).mean() for item in k])
     ax.bar(k, seen, color=LIGHT, width=0.9, label="values")
-    for one, colour, stroke in zip(chosen, COLOURS, STROKES, strict=False):
-        ax.plot(k, one.pmf(k), color=colour, ls=stroke, marker="o", ms=4, lw=1.2, label=_label(one))
+    for item, colour, stroke in zip(selected, COLOURS, STROKES, strict=False):
+        ax.plot(
+            k, item.pmf(k), color=colour, ls=stroke, marker="o", ms=4, lw=1.2, label=_label(item)
+        )
     ax.set_ylim(0, 1.4 * seen.max())
     ax.set_ylabel("share of the values")
 
 
-def _quantiles(ax: Axes, one: Distribution, values: Floats) -> Axes:
+def _quantiles(ax: Axes, distribution: Distribution, values: Floats) -> Axes:
     """Draw ordered values against quantiles; 95 of 100 points of data of this distribution lie
     inside the band.
 
@@ -112,23 +114,23 @@ def _quantiles(ax: Axes, one: Distribution, values: Floats) -> Axes:
     count = len(x)
     places = np.arange(1, count + 1)
     levels = (places - 0.5) / count
-    ends = [one.quantile(betaincinv(places, count + 1 - places, level)) for level in BAND]
-    expected = one.quantile(levels)
+    ends = [distribution.quantile(betaincinv(places, count + 1 - places, level)) for level in BAND]
+    expected = distribution.quantile(levels)
     ax.fill_between(
         expected, ends[0], ends[1], color=LIGHT, lw=0, label="95 % of values of this distribution"
     )
     line = [expected[0], expected[-1]]
     ax.plot(line, line, color=INK, lw=1, ls="--", label="equal")
     ax.plot(expected, x, "o", color=DARK, ms=4, label="values, in order")
-    factor, word = scale_of(x)
+    factor, label = scale_of(x)
     scaled_ticks(ax.xaxis, factor)
     scaled_ticks(ax.yaxis, factor)
     room = 0.05 * float(np.ptp(x))
     ax.set_ylim(min(x[0], line[0]) - room, max(x[-1], line[1]) + 4 * room)
-    unit = f" ({word.strip()})" if word else ""
-    ax.set_xlabel(f"quantile of {one.label}{unit}")
+    unit = f" ({label.strip()})" if label else ""
+    ax.set_xlabel(f"quantile of {distribution.label}{unit}")
     ax.set_ylabel(f"value{unit}")
-    ax.set_title(f"{count:,} values against {_label(one)}")
+    ax.set_title(f"{count:,} values against {_label(distribution)}")
     ax.legend(loc="upper left")
     bare(ax)
     return ax
@@ -136,12 +138,12 @@ def _quantiles(ax: Axes, one: Distribution, values: Floats) -> Axes:
 
 @picture
 def normality(
-    found: Normality, ax: Axes = NEW, name: str | None = None, unit: str | None = None
+    answer: Normality, ax: Axes = NEW, name: str | None = None, unit: str | None = None
 ) -> None:
     """Draw a histogram of values with the normal density of their mean and sd, and what the tests
     say of them.
     """
-    values = found.values
+    values = answer.values
     mean, sd = float(values.mean()), float(values.std(ddof=1))
     edges = _bars(values)
     ax.hist(
@@ -158,14 +160,14 @@ def normality(
     ax.plot(
         x, curve, color=ACCENT, lw=2.2, ls="--", label=f"normal: mean {short(mean)}, sd {short(sd)}"
     )
-    factor, word = scale_of(values)
+    factor, label = scale_of(values)
     scaled_ticks(ax.xaxis, factor)
-    inside = f"{word}{unit or ''}".strip()
+    inside = f"{label}{unit or ''}".strip()
     ax.set_xlabel(f"{(name or 'value').replace('_', ' ')}{f' ({inside})' if inside else ''}")
     ax.set_ylabel("density (area is chance)")
     ax.set_yticks([])
-    said = f"skewness {found.skewness:.2f}, excess kurtosis {found.excess_kurtosis:.2f}"
-    deciding = found.tests[0]
+    said = f"skewness {answer.skewness:.2f}, excess kurtosis {answer.excess_kurtosis:.2f}"
+    deciding = answer.tests[0]
     p = "p below 0.001" if deciding.p < 0.001 else f"p = {deciding.p:.2g}"
     ax.set_title(
         f"{(name or 'Values').replace('_', ' ').capitalize()} against the normal: {said}; "

@@ -38,8 +38,8 @@ SIGNED = LinearSegmentedColormap.from_list("signed", [ACCENT, "#f7f4ef", DARK])
 def prices_rebased(prices: Prices, ax: Axes = NEW) -> None:
     """Draw all prices from 100 on the first date."""
     frame = prices.frame / prices.frame.iloc[0] * 100
-    for place, name in enumerate(frame.columns):
-        stroke, colour = STROKES[place % len(STROKES)], COLOURS[place % len(COLOURS)]
+    for position, name in enumerate(frame.columns):
+        stroke, colour = STROKES[position % len(STROKES)], COLOURS[position % len(COLOURS)]
         ax.plot(
             frame.index,
             frame[name],
@@ -62,17 +62,17 @@ def returns_through_time(returns: Returns, ax: Axes = NEW) -> None:
     """Draw the returns of each instrument through time, one band below the other."""
     frame = returns.frame * 100
     spacing = 1.1 * float(2 * frame.abs().quantile(0.999).max())
-    for place, name in enumerate(frame.columns):
+    for position, name in enumerate(frame.columns):
         ax.vlines(
             frame.index,
-            -place * spacing,
-            frame[name] - place * spacing,
-            color=COLOURS[place % 3],
+            -position * spacing,
+            frame[name] - position * spacing,
+            color=COLOURS[position % 3],
             lw=0.7,
         )
-        ax.axhline(-place * spacing, color=INK, lw=0.5)
+        ax.axhline(-position * spacing, color=INK, lw=0.5)
     ax.set_yticks(
-        [-place * spacing for place in range(frame.shape[1])],
+        [-position * spacing for position in range(frame.shape[1])],
         [str(name).replace("_", " ") for name in frame.columns],
     )
     ax.set_title(
@@ -103,16 +103,16 @@ def correlation_map(returns: Returns, method: CovarianceMethod = "sample", ax: A
 @picture
 def allocation(portfolio: Portfolio, ax: Axes = NEW) -> None:
     """Draw the weights of the holdings today."""
-    base, word = portfolio.base
+    base, label = portfolio.base
     weights = (portfolio.values / base).sort_values()
     ax.barh(
         [str(name).replace("_", " ") for name in weights.index],
         100 * weights,
         color=[DARK if w < 0 else MIDDLE for w in weights],
     )
-    for place, weight in enumerate(weights):
-        ax.text(100 * max(weight, 0) + 0.4, place, f"{100 * weight:.1f} %", va="center")
-    ax.set_xlabel(f"share of the {word}, per cent")
+    for position, weight in enumerate(weights):
+        ax.text(100 * max(weight, 0) + 0.4, position, f"{100 * weight:.1f} %", va="center")
+    ax.set_xlabel(f"share of the {label}, per cent")
     ax.set_title(
         f"Holdings on {portfolio.prices.dates[-1]:%Y-%m-%d}, together "
         f"{number(round(portfolio.value))}"
@@ -127,15 +127,17 @@ def portfolio_value(portfolio: Portfolio, ax: Axes = NEW) -> None:
     """
     history = portfolio.history()
     worth = history.drop(columns="value").mul(history["value"], axis=0)
-    factor, word = scale_of(history["value"].to_numpy())
-    shades = [SIGNED(0.45 + 0.55 * (place + 1) / worth.shape[1]) for place in range(worth.shape[1])]
+    factor, label = scale_of(history["value"].to_numpy())
+    shades = [
+        SIGNED(0.45 + 0.55 * (position + 1) / worth.shape[1]) for position in range(worth.shape[1])
+    ]
     names = [
         f"{str(name).replace('_', ' ')}, {100 * weight:.1f} % today"
         for name, weight in portfolio.weights.items()
     ]
     ax.stackplot(worth.index, worth.to_numpy().T, labels=names, colors=shades, ec="white", lw=0.4)
     scaled_ticks(ax.yaxis, factor)
-    ax.set_ylabel(f"value ({word.strip()})" if word else "value")
+    ax.set_ylabel(f"value ({label.strip()})" if label else "value")
     kept = f"set back {portfolio.rebalance}" if portfolio.rebalance else "left alone"
     ax.set_title(f"Value of holdings bought on {history.index[0]:%Y-%m-%d} and {kept}")
     ax.legend(loc="upper left", ncols=2)
@@ -146,7 +148,7 @@ def portfolio_value(portfolio: Portfolio, ax: Axes = NEW) -> None:
 def backtest(tested: Backtest, ax: Axes = NEW) -> None:
     """Draw profit and loss through time under the forecasts of value at risk, exceptions marked."""
     frame = tested.table()
-    factor, word = scale_of(np.concatenate([tested.losses, tested.forecasts]))
+    factor, label = scale_of(np.concatenate([tested.losses, tested.forecasts]))
     ax.vlines(
         frame.index,
         0,
@@ -175,7 +177,7 @@ def backtest(tested: Backtest, ax: Axes = NEW) -> None:
     low, high = ax.get_ylim()
     ax.set_ylim(low - 0.12 * (high - low), high)
     scaled_ticks(ax.yaxis, factor)
-    ax.set_ylabel(f"profit ({word.strip()})" if word else "profit")
+    ax.set_ylabel(f"profit ({label.strip()})" if label else "profit")
     what = f"{tested.method}, window {tested.window}" if tested.window else tested.method
     ax.set_title(
         f"Was it right? {what}: {tested.zone} zone, Kupiec p = {tested.kupiec.p_value:.2g}"
@@ -207,9 +209,9 @@ def paths_fan(
             label="paths 0 to 2" if trial == 0 else "_",
         )
     ax.plot(places, np.median(paths, axis=1), color=DARK, lw=2.2, label="median")
-    for level, word in ((above, "above"), (below, "below")):
+    for level, label in ((above, "above"), (below, "below")):
         if level is not None:
-            ax.axhline(level, color=ACCENT, lw=1.4, ls="--", label=f"{word} {level:g}?")
+            ax.axhline(level, color=ACCENT, lw=1.4, ls="--", label=f"{label} {level:g}?")
     ax.set_xlim(places[0], places[-1])
     ax.set_xlabel("period")
     ax.set_ylabel(name.replace("_", " "))
@@ -247,8 +249,8 @@ def max_drawdowns(
         ax.plot([value, value], [0, 1.04 * top], color=INK, lw=1, ls=":")
         ax.text(value, 1.05 * top, f"P{q}\n{value:.1f} %", ha="center", va="bottom")
     if seen is not None:
-        place = 100 * float(np.mean(drawdowns < seen))
-        label = f"seen in history {100 * seen:.1f} %, percentile {place:.0f}"
+        figure = 100 * float(np.mean(drawdowns < seen))
+        label = f"seen in history {100 * seen:.1f} %, percentile {figure:.0f}"
         ax.plot([100 * seen] * 2, [0, 0.85 * top], color=ACCENT, lw=2, ls="--", label=label)
         ax.legend(loc="upper right")
     ax.set_ylim(0, 1.2 * top)
@@ -302,11 +304,11 @@ def _with_intervals(
         capsize=3,
         label=f"{name}, with its 95 % interval",
     )
-    for place in np.flatnonzero(~bounded).tolist():
+    for position in np.flatnonzero(~bounded).tolist():
         ax.annotate(
             "",
-            (end, places[place]),
-            (value[place], places[place]),
+            (end, places[position]),
+            (value[position], places[position]),
             arrowprops={"arrowstyle": "->", "color": colour, "linewidth": 1.5},
         )
 
@@ -324,8 +326,8 @@ def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes = NEW) -> Non
     places = np.arange(len(frame))
     measures = (("value at risk", -0.13, "o", DARK), ("expected shortfall", 0.13, "D", ACCENT))
     ends = [frame[column].to_numpy() for name, *_ in measures for column in (name, f"{name} high")]
-    end = 1.08 * max(float(part[np.isfinite(part)].max(initial=0.0)) for part in ends)
-    factor, word = scale_of([end])
+    end = 1.08 * max(float(piece[np.isfinite(piece)].max(initial=0.0)) for piece in ends)
+    factor, label = scale_of([end])
     for name, lift, marker, colour in measures:
         _with_intervals(ax, frame, name, places + lift, end, marker=marker, colour=colour)
     if not np.isfinite(np.concatenate(ends)).all():
@@ -334,7 +336,7 @@ def risk_levels(table: pd.DataFrame, level: float = 0.99, ax: Axes = NEW) -> Non
     ax.invert_yaxis()
     ax.set_xlim(0, 1.02 * end)
     scaled_ticks(ax.xaxis, factor)
-    ax.set_xlabel(f"loss ({word.strip()})" if word else "loss")
+    ax.set_xlabel(f"loss ({label.strip()})" if label else "loss")
     often = 1 / (1 - level)
     unit = table.attrs["spacing"].stretch(table.attrs["horizon"])
     ax.set_title(f"Loss exceeded on about 1 {unit} in {often:.3g}, by method and window", pad=30)

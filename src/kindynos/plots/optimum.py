@@ -27,74 +27,74 @@ MOST_PANELS = 6
 
 
 @picture
-def optimum(found: Optimum, ax: Axes = NEW) -> None:
+def optimum(answer: Optimum, ax: Axes = NEW) -> None:
     """Draw the objective against each decision at all points tried, or over two decisions as a map
     of points.
 
     Points that break a constraint are crosses, and the title says which constraint binds.
     """
-    names = list(found.decisions)
-    frame = found.evaluations.dropna(subset=[found.what])
+    names = list(answer.decisions)
+    frame = answer.evaluations.dropna(subset=[answer.what])
     ranged = [name for name in names if frame[name].nunique() > 2]
     if len(names) == 2 and len(ranged) == 2:
-        _over_two(ax, found, frame, names)
+        _over_two(ax, answer, frame, names)
     elif len(names) == 1:
-        _over_one(ax, found, frame, names[0])
+        _over_one(ax, answer, frame, names[0])
     else:
-        _each(ax, found, frame, names[:MOST_PANELS])
+        _each(ax, answer, frame, names[:MOST_PANELS])
         return
-    ax.set_title(_title(found), pad=14)
+    ax.set_title(_title(answer), pad=14)
 
 
-def _title(found: Optimum) -> str:
-    aim = "Highest" if found.maximize else "Least"
+def _title(optimum: Optimum) -> str:
+    aim = "Highest" if optimum.maximize else "Least"
     best = ", ".join(
         f"{name.replace('_', ' ')} {number(float(f'{float(v):.5g}'))}"
-        for name, v in found.decisions.items()
+        for name, v in optimum.decisions.items()
     )
     binding = [
-        constraint.label.replace("_", " ") for constraint, _, _, binds in found.limits if binds
+        constraint.label.replace("_", " ") for constraint, _, _, binds in optimum.limits if binds
     ]
     limit = f"\nbinding: {'; '.join(binding)}" if binding else ""
     return (
-        f"{aim} {found.what.replace('_', ' ')}, at {best}; {len(found.evaluations)} points "
+        f"{aim} {optimum.what.replace('_', ' ')}, at {best}; {len(optimum.evaluations)} points "
         f"tried{limit}"
     )
 
 
-def _scale(found: Optimum, frame: pd.DataFrame) -> tuple[float, str]:
+def _scale(optimum: Optimum, frame: pd.DataFrame) -> tuple[float, str]:
     """Return by what the objective is divided, and its label."""
-    what = found.what.replace("_", " ")
-    if found.unit is None and found.what.startswith("chance"):
+    what = optimum.what.replace("_", " ")
+    if optimum.unit is None and optimum.what.startswith("chance"):
         return 0.01, f"{what}, per cent"
-    factor, word = scale_of(frame[found.what].to_numpy(), found.unit)
-    return factor, quantity_label(what, found.unit, word)
+    factor, label = scale_of(frame[optimum.what].to_numpy(), optimum.unit)
+    return factor, quantity_label(what, optimum.unit, label)
 
 
-def _over_one(ax: Axes, found: Optimum, frame: pd.DataFrame, name: str) -> None:
-    factor, label = _scale(found, frame)
+def _over_one(ax: Axes, optimum: Optimum, frame: pd.DataFrame, name: str) -> None:
+    factor, label = _scale(optimum, frame)
     ordered = frame.sort_values(name)
-    ax.plot(ordered[name], ordered[found.what] / factor, color=MIDDLE, lw=1.4)
+    ax.plot(ordered[name], ordered[optimum.what] / factor, color=MIDDLE, lw=1.4)
     for allowed, marker, colour, text in (
         (True, "o", DARK, "tried"),
         (False, "x", INK, "breaks a constraint"),
     ):
-        part = ordered[ordered["allowed"] == allowed]
-        if len(part):
+        piece = ordered[ordered["allowed"] == allowed]
+        if len(piece):
             ax.plot(
-                part[name],
-                part[found.what] / factor,
+                piece[name],
+                piece[optimum.what] / factor,
                 marker,
                 color=colour,
                 ms=6,
                 ls="none",
                 label=text,
             )
-    value = found.decisions[name]
+    value = optimum.decisions[name]
     ax.errorbar(
         [float(value)],
-        [float(found.objective) / factor],
-        [found.objective.error / factor],
+        [float(optimum.objective) / factor],
+        [optimum.objective.error / factor],
         [value.error] if value.error > 0 else None,
         fmt="*",
         color=ACCENT,
@@ -104,17 +104,17 @@ def _over_one(ax: Axes, found: Optimum, frame: pd.DataFrame, name: str) -> None:
         zorder=5,
         label="the best, on fresh draws, with 95 % errors",
     )
-    side, word = scale_of(ordered[name].to_numpy(), (found.units or {}).get(name))
+    side, term = scale_of(ordered[name].to_numpy(), (optimum.units or {}).get(name))
     scaled_ticks(ax.xaxis, side)
-    ax.set_xlabel(quantity_label(name.replace(".", " "), (found.units or {}).get(name), word))
+    ax.set_xlabel(quantity_label(name.replace(".", " "), (optimum.units or {}).get(name), term))
     ax.set_ylabel(label)
     ax.legend()
 
 
-def _over_two(ax: Axes, found: Optimum, frame: pd.DataFrame, names: list[str]) -> None:
-    factor, label = _scale(found, frame)
+def _over_two(ax: Axes, optimum: Optimum, frame: pd.DataFrame, names: list[str]) -> None:
+    factor, label = _scale(optimum, frame)
     x, y = (frame[name].to_numpy() for name in names)
-    values = frame[found.what].to_numpy() / factor
+    values = frame[optimum.what].to_numpy() / factor
     spread = frame.drop_duplicates(names)
     filled = (
         ax.tricontourf(x, y, values, levels=12, cmap=_shades(), alpha=0.9)
@@ -129,7 +129,7 @@ def _over_two(ax: Axes, found: Optimum, frame: pd.DataFrame, names: list[str]) -
         ax.plot(
             x[~allowed], y[~allowed], "x", color=INK, ms=6, ls="none", label="breaks a constraint"
         )
-    best = [found.decisions[name] for name in names]
+    best = [optimum.decisions[name] for name in names]
     errors = [[e.error] if e.error > 0 else None for e in best]
     ax.errorbar(
         [float(best[0])],
@@ -142,46 +142,46 @@ def _over_two(ax: Axes, found: Optimum, frame: pd.DataFrame, names: list[str]) -
         ms=18,
         capsize=4,
         zorder=6,
-        label=f"the best: {_worth(found)} on fresh draws",
+        label=f"the best: {_worth(optimum)} on fresh draws",
     )
     for axis, name, values_of in ((ax.xaxis, names[0], x), (ax.yaxis, names[1], y)):
-        side, word = scale_of(values_of, (found.units or {}).get(name))
+        side, term = scale_of(values_of, (optimum.units or {}).get(name))
         scaled_ticks(axis, side)
         axis.set_label_text(
-            quantity_label(name.replace(".", " "), (found.units or {}).get(name), word)
+            quantity_label(name.replace(".", " "), (optimum.units or {}).get(name), term)
         )
     ax.use_sticky_edges = False
     ax.margins(0.03)
     ax.legend(loc="upper left", bbox_to_anchor=(0, -0.1), ncols=3)
 
 
-def _worth(found: Optimum) -> str:
-    if found.what.startswith("chance"):
-        return per_cent(float(found.objective))
-    return f"{number(float(f'{float(found.objective):.4g}'))} {found.unit or ''}".strip()
+def _worth(optimum: Optimum) -> str:
+    if optimum.what.startswith("chance"):
+        return per_cent(float(optimum.objective))
+    return f"{number(float(f'{float(optimum.objective):.4g}'))} {optimum.unit or ''}".strip()
 
 
-def _each(ax: Axes, found: Optimum, frame: pd.DataFrame, names: list[str]) -> None:
+def _each(ax: Axes, optimum: Optimum, frame: pd.DataFrame, names: list[str]) -> None:
     """Draw the objective against each decision, side by side in the place of the axes given."""
     figure: Any = ax.figure
     spec = ax.get_subplotspec()
     assert spec is not None
     ax.set_axis_off()
-    figure.suptitle(_title(found), x=0.01, ha="left")
+    figure.suptitle(_title(optimum), x=0.01, ha="left")
     across = min(len(names), 3)
     inner = spec.subgridspec(-(-len(names) // across), across)
-    for place, name in enumerate(names):
-        one = figure.add_subplot(inner[place // across, place % across])
-        _panel(one, found, frame, name)
+    for position, name in enumerate(names):
+        subplot = figure.add_subplot(inner[position // across, position % across])
+        _panel(subplot, optimum, frame, name)
 
 
-def _panel(ax: Axes, found: Optimum, frame: pd.DataFrame, name: str) -> None:
-    factor, label = _scale(found, frame)
+def _panel(ax: Axes, optimum: Optimum, frame: pd.DataFrame, name: str) -> None:
+    factor, label = _scale(optimum, frame)
     for allowed, marker, colour in ((True, "o", MIDDLE), (False, "x", INK)):
-        part = frame[frame["allowed"] == allowed]
+        piece = frame[frame["allowed"] == allowed]
         ax.plot(
-            part[name],
-            part[found.what] / factor,
+            piece[name],
+            piece[optimum.what] / factor,
             marker,
             color=colour,
             mec=DARK if allowed else INK,
@@ -189,8 +189,8 @@ def _panel(ax: Axes, found: Optimum, frame: pd.DataFrame, name: str) -> None:
             ls="none",
         )
     ax.plot(
-        [float(found.decisions[name])],
-        [float(found.objective) / factor],
+        [float(optimum.decisions[name])],
+        [float(optimum.objective) / factor],
         "*",
         color=ACCENT,
         mec=INK,
@@ -199,9 +199,9 @@ def _panel(ax: Axes, found: Optimum, frame: pd.DataFrame, name: str) -> None:
     )
     if frame[name].nunique() <= 8:
         ax.set_xticks(sorted(frame[name].unique()))
-    side, word = scale_of(frame[name].to_numpy(), (found.units or {}).get(name))
+    side, term = scale_of(frame[name].to_numpy(), (optimum.units or {}).get(name))
     scaled_ticks(ax.xaxis, side)
-    ax.set_xlabel(quantity_label(name.replace(".", " "), (found.units or {}).get(name), word))
+    ax.set_xlabel(quantity_label(name.replace(".", " "), (optimum.units or {}).get(name), term))
     ax.set_ylabel(label)
     bare(ax)
 

@@ -9,7 +9,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.gridspec import GridSpec
 
-from kindynos.formatting import shares
+from kindynos.formatting import per_cent, shares
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -43,7 +43,7 @@ def scatter(
 
 
 @page
-def scatter_of(found: JointDistribution, figure: Figure = NEW) -> None:
+def scatter_of(joint_distribution: JointDistribution, figure: Figure = NEW) -> None:
     """Draw two quantities against each other, with marginal histograms and the share of trials in
     each quadrant.
 
@@ -55,7 +55,7 @@ def scatter_of(found: JointDistribution, figure: Figure = NEW) -> None:
         figure.add_subplot(grid[0, 0], sharex=ax),
         figure.add_subplot(grid[1, 1], sharey=ax),
     )
-    a, b = found.x.values, found.y.values
+    a, b = joint_distribution.x.values, joint_distribution.y.values
     valid = np.isfinite(a) & np.isfinite(b)
     a, b = a[valid], b[valid]
     many = len(a) > 1_000
@@ -67,25 +67,24 @@ def scatter_of(found: JointDistribution, figure: Figure = NEW) -> None:
         ms=3 if many else 5,
         alpha=0.35 if many else 0.6,
     )
-    ax.axvline(found.cuts[0], color=ACCENT, lw=1.6, ls="--")
-    ax.axhline(found.cuts[1], color=ACCENT, lw=1.6, ls="--")
-    _quadrants(ax, found)
+    ax.axvline(joint_distribution.cuts[0], color=ACCENT, lw=1.6, ls="--")
+    ax.axhline(joint_distribution.cuts[1], color=ACCENT, lw=1.6, ls="--")
+    _quadrants(ax, joint_distribution)
     bars: Any = {"color": MIDDLE, "ec": "white", "lw": 0.4}
-    if found.x.weights is not None:
-        bars["weights"] = found.x.weights[valid]
+    if joint_distribution.x.weights is not None:
+        bars["weights"] = joint_distribution.x.weights[valid]
     above.hist(a, 50, **bars)
     beside.hist(b, 50, **bars, orientation="horizontal")
     for side in (above, beside):
         side.tick_params(labelbottom=False, labelleft=False, bottom=False, left=False)
         side.spines[["left", "bottom"]].set_visible(False)
         bare(side)
-    _named(ax, found.x, found.y)
-    correlation = f"rank correlation {float(found.correlation):.2f}"
-    one, other = _plain(found.x.name), _plain(found.y.name)
-    left = (
-        f"{one} leaves {100 * max(float(found.scatter), 0):.0f} % of the variance of {other} open"
-    )
-    title = f"{other.capitalize()} against {one}, {len(a):,} trials"
+    _named(ax, joint_distribution.x, joint_distribution.y)
+    correlation = f"rank correlation {float(joint_distribution.correlation):.2f}"
+    first, second = _plain(joint_distribution.x.name), _plain(joint_distribution.y.name)
+    share = per_cent(max(float(joint_distribution.scatter), 0.0), 0)
+    left = f"{first} leaves {share} of the variance of {second} open"
+    title = f"{second.capitalize()} against {first}, {len(a):,} trials"
     above.set_title(f"{title}: {correlation};\n{left}")
     bare(ax)
 
@@ -96,18 +95,24 @@ def _plain(name: str) -> str:
 
 def _named(ax: Axes, x: Result, y: Result) -> None:
     for axis, result, label in ((ax.xaxis, x, ax.set_xlabel), (ax.yaxis, y, ax.set_ylabel)):
-        factor, word = scale_of(result.values, result.unit)
+        factor, term = scale_of(result.values, result.unit)
         scaled_ticks(axis, factor)
-        label(quantity_label(result.name, result.unit, word))
+        label(quantity_label(result.name, result.unit, term))
 
 
-def _quadrants(ax: Axes, found: JointDistribution) -> None:
+def _quadrants(ax: Axes, joint_distribution: JointDistribution) -> None:
     """Write the share of trials into the outer corner of each quadrant."""
-    keys = [(one, two) for one in SIDES for two in SIDES]
-    lacking = [] if found.without_value is None else [float(found.without_value)]
-    texts = shares([*(float(found.quadrants[key]) for key in keys), *lacking])[: len(keys)]
-    for (one, two), text in zip(keys, texts, strict=True):
-        right, top = one == "above", two == "above"
+    keys = [(item, two) for item in SIDES for two in SIDES]
+    lacking = (
+        []
+        if joint_distribution.without_value is None
+        else [float(joint_distribution.without_value)]
+    )
+    texts = shares([*(float(joint_distribution.quadrants[key]) for key in keys), *lacking])[
+        : len(keys)
+    ]
+    for (item, two), text in zip(keys, texts, strict=True):
+        right, top = item == "above", two == "above"
         ax.text(
             0.99 if right else 0.01,
             0.98 if top else 0.02,

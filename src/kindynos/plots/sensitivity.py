@@ -66,10 +66,16 @@ def _bars(
     colours = [MIDDLE if value >= 0 else DARK for value in values]
     ax.barh(places, values, xerr=errors, color=colours, height=0.62, ecolor=INK, capsize=3)
     reach = float(np.max(np.abs(values) + errors)) or 1.0
-    for place, value, error, (_, row) in zip(places, values, errors, frame.iterrows(), strict=True):
+    for position, value, error, (_, row) in zip(
+        places, values, errors, frame.iterrows(), strict=True
+    ):
         end = (abs(value) + error + 0.02 * reach) * (1 if value >= 0 else -1)
         ax.text(
-            end, float(place), description(row), va="center", ha="left" if value >= 0 else "right"
+            end,
+            float(position),
+            description(row),
+            va="center",
+            ha="left" if value >= 0 else "right",
         )
     ax.axvline(0, color=INK, lw=1)
     left = float(values.min()) - 0.3 * reach if values.min() < 0 else 0.0
@@ -115,8 +121,8 @@ def _contributions(ax: Axes, frame: pd.DataFrame, label: str) -> None:
         ax.xaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
         return
     frame = frame.drop(index=BASE, errors="ignore")  # from which the contributions start
-    factor, word = scale_of(frame["contribution"].to_numpy())
-    text = f"contribution to {to} of {_scaled(label, word)} (bar; whisker 95 %); per cent: share"
+    factor, term = scale_of(frame["contribution"].to_numpy())
+    text = f"contribution to {to} of {_scaled(label, term)} (bar; whisker 95 %); per cent: share"
     _bars(ax, frame, "contribution", lambda row: per_cent(float(row["share"])), text)
     scaled_ticks(ax.xaxis, factor)
 
@@ -150,7 +156,7 @@ def _swing(ax: Axes, frame: pd.DataFrame, label: str) -> None:
     low, high = frame.columns[2], frame.columns[3]
     base = frame.attrs["base"]
     ends = frame[[low, high]].to_numpy()
-    factor, word = scale_of(ends)
+    factor, term = scale_of(ends)
     places = np.arange(len(frame))
     for side, column, colour in ((0, low, DARK), (1, high, MIDDLE)):
         ax.barh(
@@ -162,13 +168,13 @@ def _swing(ax: Axes, frame: pd.DataFrame, label: str) -> None:
             label=f"driver at {column.split()[-1]}",
         )
     span = float(np.ptp(ends)) or 1.0
-    for place, (_, row) in enumerate(frame.iterrows()):
+    for position, (_, row) in enumerate(frame.iterrows()):
         for driver_at, column in ((frame.columns[0], low), (frame.columns[1], high)):
             above = row[column] > base or (row[column] == base and column == high)
             text = number(float(f"{row[driver_at]:.3g}"))
             ax.text(
                 row[column] + (0.01 if above else -0.01) * span,
-                place,
+                position,
                 text,
                 va="center",
                 ha="left" if above else "right",
@@ -186,25 +192,25 @@ def _swing(ax: Axes, frame: pd.DataFrame, label: str) -> None:
     ax.invert_yaxis()
     scaled_ticks(ax.xaxis, factor)
     ax.set_xlabel(
-        _scaled(label, word) + "; beside each bar the driver's value, the line is the base case"
+        _scaled(label, term) + "; beside each bar the driver's value, the line is the base case"
     )
     ax.legend(loc="lower right")
 
 
-def _scaled(label: str, word: str) -> str:
-    return label.replace("{}", word).replace(" ()", "")
+def _scaled(label: str, term: str) -> str:
+    return label.replace("{}", term).replace(" ()", "")
 
 
 def _conditional(ax: Axes, frame: pd.DataFrame, label: str) -> None:
     slices = [column for column in frame.columns if column != "range"]
     figures = frame[slices].to_numpy()
-    factor, word = scale_of(figures)
+    factor, term = scale_of(figures)
     shown = min(len(frame), len(STROKES))
-    for place, name in enumerate(_names(frame)[:shown]):
+    for position, name in enumerate(_names(frame)[:shown]):
         ax.plot(
-            figures[place],
-            color=COLOURS[place],
-            ls=STROKES[place],
+            figures[position],
+            color=COLOURS[position],
+            ls=STROKES[position],
             marker="o",
             ms=4,
             lw=2,
@@ -217,7 +223,7 @@ def _conditional(ax: Axes, frame: pd.DataFrame, label: str) -> None:
     ax.set_xticks(range(len(slices)), slices)
     ax.set_xlabel("slice of the driver's trials, from its lowest to its highest")
     scaled_ticks(ax.yaxis, factor)
-    ax.set_ylabel(f"{frame.attrs['figure']} of {_scaled(label, word)}")
+    ax.set_ylabel(f"{frame.attrs['figure']} of {_scaled(label, term)}")
     ax.legend(ncols=3)
 
 
@@ -236,8 +242,8 @@ def _tail(ax: Axes, frame: pd.DataFrame, _: str) -> None:
         (0.17, "worst", DARK, share),
     ):
         ends = [
-            (frame[f"{word}, {which}"].to_numpy() - centre) / scale
-            for word in ("P10", "P90", "mean")
+            (frame[f"{term}, {which}"].to_numpy() - centre) / scale
+            for term in ("P10", "P90", "mean")
         ]
         places = np.arange(len(frame)) + shift
         ax.barh(
@@ -257,8 +263,8 @@ def _tail(ax: Axes, frame: pd.DataFrame, _: str) -> None:
             mec="white",
             label="mean" if which == "worst" else "_",
         )
-        for place, value, text in zip(places, ends[1], frame[f"mean, {which}"], strict=True):
-            ax.text(value + 0.06, place, number(float(f"{text:.3g}")), va="center", fontsize=10)
+        for position, value, text in zip(places, ends[1], frame[f"mean, {which}"], strict=True):
+            ax.text(value + 0.06, position, number(float(f"{text:.3g}")), va="center", fontsize=10)
     ax.axvline(0, color=INK, lw=1)
     ax.set_yticks(np.arange(len(frame)), _names(frame))
     ax.invert_yaxis()

@@ -48,8 +48,8 @@ def series_fan(
     The fan's parameters are drawn too, as the series leaves them open. Raises ParameterError for an
     unknown name.
     """
-    chosen = ranking.names[0] if name is None else name
-    process, series = ranking[chosen], ranking.series
+    selected = ranking.names[0] if name is None else name
+    process, series = ranking[selected], ranking.series
     ahead = ranking.horizon if periods is None else check_integer("periods", periods, least=1)
     ranking._look.update(name=name, periods=periods, seed=seed)
     made = process.paths(ahead, TRIALS, seed, uncertain=True)[1:]
@@ -60,62 +60,62 @@ def series_fan(
         else series.dates[-kept:]
     )
     after = series.after(ahead)
-    factor, word = scale_of(series.values)
+    factor, term = scale_of(series.values)
     ax.plot(before, series.values[-kept:], color=INK, lw=1.4, marker=".", ms=4, label="history")
     bands(ax, after, lambda q: np.percentile(made, q, axis=1), "paths")
     ax.plot(after, np.median(made, axis=1), color=DARK, lw=2.2, label="median")
-    for place in range(min(paths, TRIALS)):
-        stroke: Any = PATH_STROKES[place % len(PATH_STROKES)]
-        ax.plot(after, made[:, place], color=ACCENT, lw=1, ls=stroke, label=f"path {place}")
+    for position in range(min(paths, TRIALS)):
+        stroke: Any = PATH_STROKES[position % len(PATH_STROKES)]
+        ax.plot(after, made[:, position], color=ACCENT, lw=1, ls=stroke, label=f"path {position}")
     scaled_ticks(ax.yaxis, factor)
     label = (series.name or "value").replace("_", " ")
-    ax.set_ylabel(f"{label} ({word.strip()})" if word else label)
+    ax.set_ylabel(f"{label} ({term.strip()})" if term else label)
     ax.set_xlabel(series.every or "period")
     periods_ahead = f"{ahead} {series.every or 'period'}{'s' if ahead > 1 else ''}"
-    ax.set_title(f"{label.capitalize()}: the next {periods_ahead} by {chosen}")
+    ax.set_title(f"{label.capitalize()}: the next {periods_ahead} by {selected}")
     ax.margins(y=0.2)
     ax.legend(ncols=4, loc="upper left")
 
 
 @page
-def diagnostics(found: Diagnostics, figure: Figure = NEW) -> None:
+def diagnostics(answer: Diagnostics, figure: Figure = NEW) -> None:
     """Draw a page on a series or on residuals: values in time, both autocorrelations with their
     band, and a histogram.
     """
     top, left, right, bottom = figure.subplot_mosaic("AA;BC;DD").values()
-    values = found.values
+    values = answer.values
     top.axhline(float(np.nanmean(values)), color=MIDDLE, lw=1)
     top.plot(np.arange(1, len(values) + 1), values, color=DARK, lw=1, marker=".", ms=4)
-    top.set_title(f"{found.of[0].upper()}{found.of[1:]}, {int((~np.isnan(values)).sum())} values")
+    top.set_title(f"{answer.of[0].upper()}{answer.of[1:]}, {int((~np.isnan(values)).sum())} values")
     top.set_xlabel("period")
     for ax, bars, title in (
-        (left, found.autocorrelations, "Autocorrelation"),
-        (right, found.partial, "Partial autocorrelation"),
+        (left, answer.autocorrelations, "Autocorrelation"),
+        (right, answer.partial, "Partial autocorrelation"),
     ):
         lags = np.arange(1, len(bars) + 1)
-        ax.axhspan(-found.band, found.band, color=LIGHT, lw=0)
+        ax.axhspan(-answer.band, answer.band, color=LIGHT, lw=0)
         ax.bar(
             lags,
             bars,
             width=0.35,
-            color=[ACCENT if abs(bar) > found.band else DARK for bar in bars],
+            color=[ACCENT if abs(bar) > answer.band else DARK for bar in bars],
         )
         ax.axhline(0, color=INK, lw=0.8)
         ax.set_title(f"{title}; 95 % of independent values lie in the band", fontsize=11)
         ax.set_xlabel("lag, periods")
-        most = max(1.2 * float(np.abs(bars).max()), 1.6 * found.band)
+        most = max(1.2 * float(np.abs(bars).max()), 1.6 * answer.band)
         ax.set_ylim(-most, most)
-    known = values[~np.isnan(values)]
-    bottom.hist(known, min(30, max(8, len(known) // 6)), density=True, color=LIGHT, ec="white")
-    x = np.linspace(known.min(), known.max(), 300)
-    mean, sd = known.mean(), known.std(ddof=1)
+    value = values[~np.isnan(values)]
+    bottom.hist(value, min(30, max(8, len(value) // 6)), density=True, color=LIGHT, ec="white")
+    x = np.linspace(value.min(), value.max(), 300)
+    mean, sd = value.mean(), value.std(ddof=1)
     curve = np.exp(-0.5 * ((x - mean) / sd) ** 2) / (sd * np.sqrt(2 * np.pi))
     bottom.plot(x, curve, color=ACCENT, ls="--", lw=2, label="normal")
     bottom.set_yticks([])
-    bottom.set_xlabel("value" if found.of == "series" else "residual, in sd")
+    bottom.set_xlabel("value" if answer.of == "series" else "residual, in sd")
     bottom.legend()
     bottom.set_title(
-        "; ".join(f"{test.name}: {test.words}" for test in found.tests), fontsize=10, wrap=True
+        "; ".join(f"{test.name}: {test.words}" for test in answer.tests), fontsize=10, wrap=True
     )
     for ax in (top, left, right, bottom):
         bare(ax)

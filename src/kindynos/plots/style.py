@@ -151,15 +151,15 @@ def scale_of(values: Any, unit: str | None = None) -> tuple[float, str]:
         return 0.01, ""
     finite = np.abs(np.asarray(values)[np.isfinite(values)])
     largest = float(finite.max()) if finite.size else 0.0
-    for factor, word in ((1e9, "billion "), (1e6, "million "), (1e3, "thousand ")):
+    for factor, label in ((1e9, "billion "), (1e6, "million "), (1e3, "thousand ")):
         if largest >= 2 * factor:
-            return factor, word
+            return factor, label
     return 1.0, ""
 
 
-def quantity_label(name: str, unit: str | None, word: str) -> str:
+def quantity_label(name: str, unit: str | None, label: str) -> str:
     """Return an axis label: ``net value (million EUR)``."""
-    inside = f"{word}{unit or ''}".strip()
+    inside = f"{label}{unit or ''}".strip()
     return name.replace("_", " ") + (f" ({inside})" if inside else "")
 
 
@@ -182,7 +182,7 @@ def save_figure(
     # of infinite values, which lie off the axes, and of labels that leave no room for a layout
     quiet = warnings.catch_warnings(action="ignore", category=RuntimeWarning)
     tight = warnings.catch_warnings(action="ignore", category=UserWarning)
-    with replacing(path) as part, rc_context({"font.size": 12, **STYLE}), quiet, tight:
+    with replacing(path) as temporary, rc_context({"font.size": 12, **STYLE}), quiet, tight:
         figure = Figure(figsize=size, dpi=100, layout="constrained")
         try:
             if page:
@@ -203,8 +203,8 @@ def save_figure(
             # text as text: smaller, and found by a search in the page
             with rc_context({"svg.fonttype": "none", "svg.hashsalt": "kindynos"}):
                 picture: Any = FigureCanvasSVG(figure)
-                picture.print_svg(part, metadata={"Date": None})
+                picture.print_svg(temporary, metadata={"Date": None})
             return
         # Written directly, since ``savefig`` would draw everything once more to lay it out.
         canvas: Any = FigureCanvasAgg(figure)
-        canvas.print_png(part, pil_kwargs={"compress_level": 4})
+        canvas.print_png(temporary, pil_kwargs={"compress_level": 4})

@@ -59,10 +59,10 @@ class Wording:
     below_colour: str = ACCENT
     number_format: str | None = None
 
-    def label(self, name: str, word: str = "") -> str:
+    def label(self, name: str, term: str = "") -> str:
         """The name with its unit, scaled by a word such as million."""
         unit = self.units.get(name) or self.units.get(name.partition(".")[0])
-        return quantity_label(self.labels.get(name, name.replace(".", " ")), unit, word)
+        return quantity_label(self.labels.get(name, name.replace(".", " ")), unit, term)
 
 
 @framed_picture
@@ -118,7 +118,7 @@ def _title(swept: Sweep, name: str, wording: Wording) -> str:
 def _line(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
     order = np.argsort(swept.points.iloc[:, 0].to_numpy())
     x, y = swept.points.iloc[:, 0].to_numpy()[order], swept.values[name].to_numpy()[order]
-    factor, word = scale_of(y, swept.units.get(name))
+    factor, label = scale_of(y, swept.units.get(name))
     if swept.errors is not None:
         error = swept.errors[name].to_numpy()[order]
         ax.fill_between(x, y - error, y + error, color=LIGHT, label="95 % error")
@@ -130,7 +130,7 @@ def _line(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
     side, side_word = scale_of(x, swept.units.get(swept.inputs[0]))
     scaled_ticks(ax.xaxis, side)
     ax.set_xlabel(wording.label(swept.inputs[0], side_word))
-    ax.set_ylabel(wording.label(name, word))
+    ax.set_ylabel(wording.label(name, label))
     bare(ax)
 
 
@@ -138,7 +138,7 @@ def _map(ax: Axes, swept: Sweep, name: str, wording: Wording, down: str, across:
     """Draw a heat map of one output with two inputs along its sides; the best cell has a frame."""
     table, binned = _cells(swept, name, down, across, wording.bins)
     values = table.to_numpy(dtype=np.float64)
-    factor, word = scale_of(values, swept.units.get(name))
+    factor, label = scale_of(values, swept.units.get(name))
     rows, columns = values.shape
     image = ax.imshow(
         values / factor, aspect="auto", origin="lower", **_shading(values / factor, wording, factor)
@@ -151,7 +151,7 @@ def _map(ax: Axes, swept: Sweep, name: str, wording: Wording, down: str, across:
     ax.set_xlabel(wording.label(across, scale) + (", in bins" if binned else ""))
     figure: Any = ax.figure
     bar = figure.colorbar(image, ax=ax, pad=0.02)
-    bar.set_label(wording.label(name, word))
+    bar.set_label(wording.label(name, label))
     if rows * columns <= MOST_WRITTEN:
         _write(ax, values / factor, wording)
     if wording.more_is_better is not None and np.isfinite(values).any():
@@ -199,8 +199,8 @@ def _cells(swept: Sweep, name: str, down: str, across: str, bins: int) -> tuple[
 def _ticks(values: NDArray[np.float64], count: int) -> tuple[NDArray[np.int64], list[str], str]:
     """Return which places are labelled, with what, and the word of their scale."""
     places = np.arange(0, count, max(1, -(-count // 12)))
-    factor, word = scale_of(values)
-    return places, [number(float(f"{value / factor:.4g}")) for value in values[places]], word
+    factor, label = scale_of(values)
+    return places, [number(float(f"{value / factor:.4g}")) for value in values[places]], label
 
 
 def _write(ax: Axes, values: NDArray[np.float64], wording: Wording) -> None:
@@ -244,9 +244,9 @@ def _pairs(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
         ha="left",
     )
     inner = spec.subgridspec(-(-len(pairs) // across), across)
-    for place, (down, beside) in enumerate(pairs):
+    for position, (down, beside) in enumerate(pairs):
         _map(
-            figure.add_subplot(inner[place // across, place % across]),
+            figure.add_subplot(inner[position // across, position % across]),
             swept,
             name,
             wording,
@@ -256,12 +256,12 @@ def _pairs(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
 
 
 @picture
-def goal(found: Goal, ax: Axes = NEW) -> None:
+def goal(answer: Goal, ax: Axes = NEW) -> None:
     """Draw the statistic against the value tried, with the goal and the value that reaches it."""
-    frame, chance = found.evaluations, found.what.startswith("chance")
+    frame, chance = answer.evaluations, answer.what.startswith("chance")
     y = frame["statistic"].to_numpy()
-    times = 1.0 if chance else times_shown(found.outcome_unit)
-    description = per_cent(found.goal) if chance else number(found.goal * times)
+    times = 1.0 if chance else times_shown(answer.outcome_unit)
+    description = per_cent(answer.goal) if chance else number(answer.goal * times)
     errors = frame["error"].fillna(0).to_numpy()
     ax.errorbar(
         frame["value"],
@@ -273,25 +273,25 @@ def goal(found: Goal, ax: Axes = NEW) -> None:
         capsize=3,
         label="tried, with 95 % error",
     )
-    ax.axhline(found.goal, color=INK, lw=1, ls=":", label=f"goal {description}")
-    own = times_shown(found.unit)
-    reached = Estimate(float(found.value) * own, found.value.low * own, found.value.high * own)
+    ax.axhline(answer.goal, color=INK, lw=1, ls=":", label=f"goal {description}")
+    own = times_shown(answer.unit)
+    reached = Estimate(float(answer.value) * own, answer.value.low * own, answer.value.high * own)
     value = " ".join(with_error(reached))
-    ax.axvline(float(found.value), color=ACCENT, lw=2, ls="--", label=f"reached at {value}")
-    if found.value.error > 0:
-        ax.axvspan(found.value.low, found.value.high, color=ACCENT, alpha=0.15, lw=0)
-    side, word = scale_of(frame["value"].to_numpy(), found.unit)
+    ax.axvline(float(answer.value), color=ACCENT, lw=2, ls="--", label=f"reached at {value}")
+    if answer.value.error > 0:
+        ax.axvspan(answer.value.low, answer.value.high, color=ACCENT, alpha=0.15, lw=0)
+    side, label = scale_of(frame["value"].to_numpy(), answer.unit)
     scaled_ticks(ax.xaxis, side)
-    ax.set_xlabel(quantity_label(found.name.replace(".", " "), found.unit, word))
-    what = found.what.replace("_", " ")
+    ax.set_xlabel(quantity_label(answer.name.replace(".", " "), answer.unit, label))
+    what = answer.what.replace("_", " ")
     if chance:
         ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
         ax.set_ylabel(what)
     else:
-        factor, word = scale_of(np.append(y, found.goal), found.outcome_unit)
+        factor, label = scale_of(np.append(y, answer.goal), answer.outcome_unit)
         scaled_ticks(ax.yaxis, factor)
-        ax.set_ylabel(quantity_label(what, found.outcome_unit, word))
+        ax.set_ylabel(quantity_label(what, answer.outcome_unit, label))
     ax.set_title(
-        f"Which {found.name.replace('_', ' ').replace('.', ' ')} makes the {what} {description}"
+        f"Which {answer.name.replace('_', ' ').replace('.', ' ')} makes the {what} {description}"
     )
     ax.legend()

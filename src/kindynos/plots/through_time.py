@@ -15,7 +15,7 @@ from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, NEW, picture, scale_o
 @picture
 def rolling_risk(table: pd.DataFrame, ax: Axes = NEW) -> None:
     """Draw the value at risk and expected shortfall of ``Portfolio.rolling`` through time."""
-    factor, word = scale_of(table.to_numpy())
+    factor, label = scale_of(table.to_numpy())
     ax.plot(table.index, table["value at risk"], color=DARK, lw=1.6, label="value at risk")
     ax.plot(
         table.index,
@@ -29,7 +29,7 @@ def rolling_risk(table: pd.DataFrame, ax: Axes = NEW) -> None:
     scaled_ticks(ax.yaxis, factor)
     facts = table.attrs
     what = f"loss over 1 {facts['unit']}"
-    ax.set_ylabel(f"{what} ({word.strip()})" if word else what)
+    ax.set_ylabel(f"{what} ({label.strip()})" if label else what)
     often = (
         f"1 {facts['unit']} in {1 / (1 - facts['level']):.3g}, {facts['method']}, from the "
         f"{facts['window']} returns before"
@@ -64,18 +64,18 @@ def underwater(values: pd.Series, ax: Axes = NEW) -> None:
     depths = -100 * np.asarray(drawdown(values.to_numpy(dtype=np.float64)))
     ax.fill_between(values.index, depths, 0, color=LIGHT)
     ax.plot(values.index, depths, color=DARK, lw=1.2)
-    place = int(depths.argmin())
-    date: Any = values.index[place]
-    ax.plot([date], [depths[place]], "o", color=ACCENT, mec=INK)
-    late = place > 0.7 * len(depths)
+    position = int(depths.argmin())
+    date: Any = values.index[position]
+    ax.plot([date], [depths[position]], "o", color=ACCENT, mec=INK)
+    late = position > 0.7 * len(depths)
     ax.annotate(
-        f"{depths[place]:.1f} % on {date:%Y-%m-%d}",
-        (date, depths[place]),
+        f"{depths[position]:.1f} % on {date:%Y-%m-%d}",
+        (date, depths[position]),
         (-8 if late else 8, -2),
         textcoords="offset points",
         va="top",
         ha="right" if late else "left",
     )
-    ax.set_ylim(1.15 * depths[place] - 0.1, 0)
+    ax.set_ylim(1.15 * depths[position] - 0.1, 0)
     ax.set_ylabel("below the highest value before, per cent")
     ax.set_title("Drawdown through time")

@@ -261,14 +261,14 @@ class Arima(InPeriods):
             else steps
         )
         weights = [(i, value) for i, value in enumerate(own, start=1) if np.any(value)]
-        moved = [(i, value) for i, value in enumerate(moving, start=1) if np.any(value)]
+        shifted = [(i, value) for i, value in enumerate(moving, start=1) if np.any(value)]
         for t in range(periods):
             now, shock = len(own) + t, len(moving) + t
             row = path[now]
             np.add(every[shock], added, out=row)
             for i, value in weights:
                 row += value * path[now - i]
-            for i, value in moved:
+            for i, value in shifted:
                 row += value * every[shock - i]
         answer = path[len(own) :]
         answer += self._added(at.effects, periods)
@@ -381,19 +381,19 @@ class Arima(InPeriods):
                 f"{len(values)} values"
             )
         modelled = logs_of(values) if log else np.array(values)
-        known = {name: np.array(column[: len(values)]) for name, column in exog.items()}
-        model = ArimaLikelihood(modelled, orders, constant, known)
+        by_name = {name: np.array(column[: len(values)]) for name, column in exog.items()}
+        model = ArimaLikelihood(modelled, orders, constant, by_name)
         _check_left(model)
-        found = model.best(near)
-        coefficients = orders.coefficients(found.theta)
+        best = model.best(near)
+        coefficients = orders.coefficients(best.theta)
         solved = model.at(coefficients)
         jacobian = -float(np.nansum(modelled[orders.lost :])) if log else 0.0
-        at_bound = model.at_bound(found)
-        estimated = OpenParameters(model, found)
+        at_bound = model.at_bound(best)
+        estimated = OpenParameters(model, best)
         fitted = FittedSeries(
             model.observations,
             1.0,
-            model.errors(found),
+            model.errors(best),
             (0.0,),
             ((1.0,),),
             _description(model, log, at_bound),
@@ -430,8 +430,8 @@ class Arima(InPeriods):
         estimated = type(self)._fit(
             self.history, order, seasonal, self.log, self._has_constant, begin, self.exog
         )
-        found: Self = same_process(self, estimated, (*COEFFICIENTS, "sd", "constant"))
-        return found
+        answer: Self = same_process(self, estimated, (*COEFFICIENTS, "sd", "constant"))
+        return answer
 
     def _drawn(self, theta: Floats) -> Any:
         """Return parameters picked from those that the series allows, with the shocks that
@@ -439,15 +439,15 @@ class Arima(InPeriods):
         """
         assert self.fitted is not None
         rows = self.fitted.estimated.rows
-        place = np.minimum((ndtr(theta[0]) * len(rows)).astype(np.int64), len(rows) - 1)
+        smaller = np.minimum((ndtr(theta[0]) * len(rows)).astype(np.int64), len(rows) - 1)
         answer: dict[str, Any] = {
-            name: _columns(rows, name)[:, place]
+            name: _columns(rows, name)[:, smaller]
             for name in (*COEFFICIENTS, "constant", "sd", "innovations")
         }
         for name in COEFFICIENTS:
             answer[name] = tuple(answer[name])
         answer["effects"] = {
-            name: np.array([row["effects"][name] for row in rows])[place] for name in self.effects
+            name: np.array([row["effects"][name] for row in rows])[smaller] for name in self.effects
         }
         return SimpleNamespace(
             **{**answer, "constant": answer["constant"][0], "sd": answer["sd"][0]}

@@ -82,24 +82,26 @@ class Orders:
             begin += count
         return answer
 
-    def theta_of(self, found: Mapping[str, Any]) -> Floats:
+    def theta_of(self, answer: Mapping[str, Any]) -> Floats:
         """Return the free form of coefficients, which must be stationary and invertible."""
         parts: list[float] = []
         for name, sign in (("ar", 1.0), ("ma", -1.0), ("seasonal_ar", 1.0), ("seasonal_ma", -1.0)):
-            parts += partial_of([sign * value for value in found[name]])
+            parts += partial_of([sign * value for value in answer[name]])
         return np.asarray(np.arctanh(np.clip(parts, -FARTHEST_PARTIAL, FARTHEST_PARTIAL)))
 
-    def whole(self, found: Mapping[str, Any]) -> tuple[Floats, Floats]:
+    def whole(self, answer: Mapping[str, Any]) -> tuple[Floats, Floats]:
         """Return the coefficients of the autoregressive and moving-average part as they are
         multiplied out.
         """
         if not (self.seasonal_ar or self.seasonal_ma):
-            return np.array(found["ar"], dtype=np.float64), np.array(found["ma"], dtype=np.float64)
+            return np.array(answer["ar"], dtype=np.float64), np.array(
+                answer["ma"], dtype=np.float64
+            )
         ar = multiplied(
-            polynomial(found["ar"], -1.0), polynomial(found["seasonal_ar"], -1.0, self.season)
+            polynomial(answer["ar"], -1.0), polynomial(answer["seasonal_ar"], -1.0, self.season)
         )
         ma = multiplied(
-            polynomial(found["ma"], 1.0), polynomial(found["seasonal_ma"], 1.0, self.season)
+            polynomial(answer["ma"], 1.0), polynomial(answer["seasonal_ma"], 1.0, self.season)
         )
         return -np.array(ar[1:], dtype=np.float64), np.array(ma[1:], dtype=np.float64)
 
@@ -130,8 +132,8 @@ class Solved:
     @property
     def fixed_errors(self) -> Floats:
         """The standard errors of the constant and the effects."""
-        found: Floats = self.sd * np.sqrt((self.fixed_spread**2).sum(axis=1))
-        return found
+        answer: Floats = self.sd * np.sqrt((self.fixed_spread**2).sum(axis=1))
+        return answer
 
 
 def effects_among(fixed: Mapping[str, float]) -> dict[str, float]:
@@ -170,8 +172,8 @@ class ArimaLikelihood:
         columns = self._columns[:, 1 : 1 + self.fixed]
         scaled = columns / np.maximum(np.sqrt((columns**2).sum(axis=0)), 1e-300)
         first = int(self.constant)
-        for place, name in enumerate(self.exog, start=first):
-            if np.linalg.matrix_rank(scaled[:, : place + 1], tol=1e-11) <= place:
+        for position, name in enumerate(self.exog, start=first):
+            if np.linalg.matrix_rank(scaled[:, : position + 1], tol=1e-11) <= position:
                 return name
         return None
 
@@ -181,12 +183,12 @@ class ArimaLikelihood:
         each missing value ``(values, columns)``.
         """
         missing = np.flatnonzero(np.isnan(self.series))
-        known = 1 + len(self.exog)
-        raw = np.zeros((len(self.series), known + len(missing)))
+        valid = 1 + len(self.exog)
+        raw = np.zeros((len(self.series), valid + len(missing)))
         raw[:, 0] = np.nan_to_num(self.series)
-        for place, column in enumerate(self.exog.values(), start=1):
-            raw[:, place] = column
-        raw[missing, known + np.arange(len(missing))] = 1.0
+        for position, column in enumerate(self.exog.values(), start=1):
+            raw[:, position] = column
+        raw[missing, valid + np.arange(len(missing))] = 1.0
         columns = differenced(
             raw, self.orders.differences, self.orders.seasonal_differences, self.orders.season
         )
@@ -198,11 +200,11 @@ class ArimaLikelihood:
         """The number of differenced values that are known."""
         return len(self.series) - self.orders.lost - int(np.isnan(self.series).sum())
 
-    def at(self, found: Mapping[str, Any]) -> Solved:
+    def at(self, answer: Mapping[str, Any]) -> Solved:
         """Return the likelihood at coefficients by name. Raises numpy.linalg.LinAlgError where it
         cannot be had.
         """
-        phi, theta = self.orders.whole(found)
+        phi, theta = self.orders.whole(answer)
         columns, half = whitened(self._columns, phi, theta)
         target, others = columns[:, 0], columns[:, 1:]
         first = self.fixed
@@ -218,10 +220,10 @@ class ArimaLikelihood:
         missing: Floats = np.asarray(-best[first:], dtype=np.float64)
         return Solved(value, sd, fixed, spread, target, missing, others[:, :first])
 
-    def innovations(self, found: Mapping[str, Any], constant: float) -> Floats:
+    def innovations(self, answer: Mapping[str, Any], constant: float) -> Floats:
         """Return the innovations of a complete series at coefficients and a constant."""
         columns = self._columns[:, :1] - constant
-        return whitened(np.asfortranarray(columns), *self.orders.whole(found))[0][:, 0]
+        return whitened(np.asfortranarray(columns), *self.orders.whole(answer))[0][:, 0]
 
     def cost(self, theta: Floats) -> float:
         """Return the negative log likelihood at free parameters."""
@@ -246,22 +248,22 @@ class ArimaLikelihood:
 
         def searched(start: Floats, steps: int) -> tuple[float, Floats]:
             options = {"gtol": tolerance, "ftol": 1e-11, "maxiter": steps}
-            found = minimize(
+            answer = minimize(
                 self.cost,
                 np.clip(start, -FARTHEST, FARTHEST),
                 method="L-BFGS-B",
                 bounds=[(-FARTHEST, FARTHEST)] * len(start),
                 options=options,
             )
-            return float(found.fun), found.x
+            return float(answer.fun), answer.x
 
         if len(starts) > KEPT:
             rough = sorted(
-                (searched(start, FIRST_STEPS) for start in starts), key=lambda one: one[0]
+                (searched(start, FIRST_STEPS) for start in starts), key=lambda item: item[0]
             )
             starts = [theta for _, theta in rough[:KEPT]]
         reached = [searched(start, 100) for start in starts]
-        theta = np.clip(min(reached, key=lambda one: one[0])[1], -FARTHEST, FARTHEST)
+        theta = np.clip(min(reached, key=lambda item: item[0])[1], -FARTHEST, FARTHEST)
         return likelihood_optimum(self.cost, theta.tolist())
 
     def _cancelling(self) -> list[Floats]:
@@ -287,13 +289,13 @@ class ArimaLikelihood:
         lean = [0.8] * o.ar + [0.3] * o.ma + [0.8] * o.seasonal_ar + [0.3] * o.seasonal_ma
         return [np.array(lean), *starts]
 
-    def errors(self, found: LikelihoodOptimum) -> dict[str, float]:
+    def errors(self, likelihood_optimum: LikelihoodOptimum) -> dict[str, float]:
         """Return standard errors by name, such as "ar 1", by the curvature of the likelihood, which
         many values make right; infinite where the series tells nothing.
         """
-        solved = self.at(self.orders.coefficients(found.theta))
+        solved = self.at(self.orders.coefficients(likelihood_optimum.theta))
         errors = (
-            found.errors(lambda theta: self.flat(self.orders.coefficients(theta)))
+            likelihood_optimum.errors(lambda theta: self.flat(self.orders.coefficients(theta)))
             if self.orders.free
             else {}
         )
@@ -309,13 +311,15 @@ class ArimaLikelihood:
             for i, value in enumerate(values, start=1)
         }
 
-    def at_bound(self, found: LikelihoodOptimum) -> list[str]:
+    def at_bound(self, likelihood_optimum: LikelihoodOptimum) -> list[str]:
         """Return what lies at an end: coefficients on the border of what is stationary or
         invertible.
         """
-        names = list(self.flat(self.orders.coefficients(found.theta)))
+        names = list(self.flat(self.orders.coefficients(likelihood_optimum.theta)))
         return [
-            name for name, value in zip(names, found.theta, strict=True) if abs(value) > AT_EDGE
+            name
+            for name, value in zip(names, likelihood_optimum.theta, strict=True)
+            if abs(value) > AT_EDGE
         ]
 
 
@@ -346,8 +350,14 @@ class OpenParameters:
         proposed = self._proposed(generator, DRAWS)
         lengths, shifts = self._scales(generator, DRAWS)
         return [
-            _drawn(model, proposed.coefficients[place], proposed.solved[place], length, shift)
-            for place, length, shift in zip(
+            _drawn(
+                model,
+                proposed.coefficients[likely_place],
+                proposed.solved[likely_place],
+                length,
+                shift,
+            )
+            for likely_place, length, shift in zip(
                 likely_places(proposed.logs, DRAWS).tolist(), lengths, shifts, strict=True
             )
         ]
@@ -398,26 +408,30 @@ class OpenParameters:
         """
         model, generator = self.likelihood, stream(0, "arima parameters", 0)
         proposed = self._proposed(generator, PROPOSALS)
-        named = [model.flat(one) for one in proposed.coefficients]
+        named = [model.flat(coefficient) for coefficient in proposed.coefficients]
         picked = likely_places(proposed.logs, PROPOSALS).tolist()
         best = model.at(self._best).log_likelihood
         allowed = [model.flat(self._best)] + [
-            one
-            for one, at in zip(named, proposed.solved, strict=True)
+            coefficient
+            for coefficient, at in zip(named, proposed.solved, strict=True)
             if best - at.log_likelihood < REJECTED
         ]
-        draws = {key: np.array([named[place][key] for place in picked]) for key in named[0]}
+        draws = {key: np.array([named[position][key] for position in picked]) for key in named[0]}
         lengths, shifts = self._scales(generator, PROPOSALS)
         drawn = [
-            _drawn(model, {}, proposed.solved[place], length, shift)
-            for place, length, shift in zip(picked, lengths, shifts, strict=True)
+            _drawn(model, {}, proposed.solved[position], length, shift)
+            for position, length, shift in zip(picked, lengths, shifts, strict=True)
         ]
-        draws["sd"] = np.array([one["sd"] for one in drawn])
+        draws["sd"] = np.array([coefficient["sd"] for coefficient in drawn])
         if model.constant:
-            draws[CONSTANT] = np.array([one[CONSTANT] for one in drawn])
+            draws[CONSTANT] = np.array([coefficient[CONSTANT] for coefficient in drawn])
         for name in model.exog:
-            draws[f"{EFFECT}{name}"] = np.array([one["effects"][name] for one in drawn])
-        return draws, {key: np.array([one[key] for one in allowed]) for key in named[0]}
+            draws[f"{EFFECT}{name}"] = np.array(
+                [coefficient["effects"][name] for coefficient in drawn]
+            )
+        return draws, {
+            key: np.array([coefficient[key] for coefficient in allowed]) for key in named[0]
+        }
 
     @property
     def _best(self) -> dict[str, tuple[float, ...]]:

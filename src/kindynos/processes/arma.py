@@ -66,16 +66,16 @@ def partial_of(phi: Sequence[float]) -> list[float]:
     between -1 and 1.
     """
     current = [float(value) for value in phi]
-    found: list[float] = []
+    rows: list[float] = []
     while current:
         *rest, last = current
-        found.append(last)
+        rows.append(last)
         if not abs(last) < 1:
             break
         current = [
             (a + last * b) / (1 - last**2) for a, b in zip(rest, reversed(rest), strict=True)
         ]
-    return found[::-1]
+    return rows[::-1]
 
 
 def psi_weights(phi: ArrayLike, theta: ArrayLike, count: int) -> Floats:
@@ -91,8 +91,8 @@ def psi_weights(phi: ArrayLike, theta: ArrayLike, count: int) -> Floats:
     # psi_k - phi_1 psi_{k-1} - ... = theta_k, row by row
     band = np.ones((min(len(own), count - 1) + 1, count))
     band[1:] = -own[: len(band) - 1, None]
-    found, _ = _lapack().dtbtrs(band, right[:, None], uplo="L", diag="U")
-    return np.asarray(found[:, 0])
+    answer, _ = _lapack().dtbtrs(band, right[:, None], uplo="L", diag="U")
+    return np.asarray(answer[:, 0])
 
 
 def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats | None = None) -> Floats:

@@ -162,9 +162,9 @@ class Process(ABC, Inline):
             replace(
                 self,
                 fitted=None,
-                **{name: _one(values, place) for name, values in vars(at).items()},
+                **{name: _one(values, position) for name, values in vars(at).items()},
             )
-            for place in range(count)
+            for position in range(count)
         ]
 
     def refit(self) -> Self:
@@ -235,8 +235,8 @@ class Process(ABC, Inline):
         answer: Floats = np.empty((draws.periods + 1, trials))
         answer[0] = self.start_value
 
-        def fill(part: slice, values: Floats) -> None:
-            answer[1:, part] = values
+        def fill(piece: slice, values: Floats) -> None:
+            answer[1:, piece] = values
 
         each_block(self, draws, fill)
         return answer
@@ -267,19 +267,19 @@ class Process(ABC, Inline):
         draws = self._draws(periods, trials, seed, dt, antithetic, False, uncertain)
         answer: Floats = np.empty(trials)
 
-        def work(block: int, part: slice) -> None:
-            at = drawn_parameters(self, draws, part, block) if uncertain else self
-            answer[part] = self._drawdowns(draws, part, block, at)
+        def work(block: int, piece: slice) -> None:
+            at = drawn_parameters(self, draws, piece, block) if uncertain else self
+            answer[piece] = self._drawdowns(draws, piece, block, at)
 
         each_part(work, draws.parts(self.shocks * (self.gap + periods)))
         return np.asarray(-np.expm1(answer, out=answer))
 
-    def _drawdowns(self, draws: PathDraws, part: slice, block: int, at: Any) -> Floats:
+    def _drawdowns(self, draws: PathDraws, piece: slice, block: int, at: Any) -> Floats:
         """Return the maximum drawdown of each trial of a block, as the log of value over the
         highest before.
         """
         rows = self.gap + draws.periods
-        shocks = draws.normals(self.shocks * rows, part, block).reshape(self.shocks, rows, -1)
+        shocks = draws.normals(self.shocks * rows, piece, block).reshape(self.shocks, rows, -1)
         logs = self._logs(shocks, draws.dt, at)[self.gap :]
         return deepest_drop(logs, np.zeros(logs.shape[1]), np.subtract)
 
@@ -370,8 +370,8 @@ class Process(ABC, Inline):
         draws = self._draws(count, trials, seed, time / count, False, False, uncertain)
         ends: Floats = np.empty(draws.trials)
 
-        def fill(part: slice, values: Floats) -> None:
-            ends[part] = values[-1]
+        def fill(piece: slice, values: Floats) -> None:
+            ends[piece] = values[-1]
 
         each_block(self, draws, fill)
         return ends
@@ -461,11 +461,11 @@ class Process(ABC, Inline):
         check_integer("draws", draws, least=20, most=MOST_DRAWS)
 
         def as_estimate(process: Process) -> Estimate:
-            found = figure(process)
+            answer = figure(process)
             return (
-                found
-                if isinstance(found, Estimate)
-                else Estimate(number("what figure returns", found))
+                answer
+                if isinstance(answer, Estimate)
+                else Estimate(number("what figure returns", answer))
             )
 
         return with_estimation_error(self, as_estimate(self), as_estimate, draws, self.basis)
@@ -476,7 +476,7 @@ class Process(ABC, Inline):
         """Return a figure of this process and a number of trials, with the error of the fit."""
         draws, size = (DRAWS, trials) if closed else (FEW_DRAWS, FEW_TRIALS)
         return with_estimation_error(
-            self, figure(self, trials), lambda one: figure(one, size), draws, self.basis
+            self, figure(self, trials), lambda item: figure(item, size), draws, self.basis
         )
 
     @checked
@@ -528,14 +528,14 @@ class Process(ABC, Inline):
         return 0.0
 
 
-def _one(values: Any, place: int) -> Any:
+def _one(values: Any, position: int) -> Any:
     """Return one draw of a parameter, or of several of one name; None where there is none."""
     if values is None:
         return None
     return (
-        tuple(float(part[place]) for part in values)
+        tuple(float(value[position]) for value in values)
         if isinstance(values, tuple)
-        else float(np.asarray(values)[place])
+        else float(np.asarray(values)[position])
     )
 
 
@@ -557,8 +557,8 @@ def in_order(series: Any) -> Any:
     if index is None or getattr(index, "dtype", None) is None or index.dtype.kind != "M":
         return series
     if index.hasnans:
-        place = int(np.argmax(np.asarray(index.isna())))
-        raise ParameterError(f"value {place} of the series has no date")
+        position = int(np.argmax(np.asarray(index.isna())))
+        raise ParameterError(f"value {position} of the series has no date")
     if index.has_duplicates:
         twice = index[index.duplicated()][0]
         raise ParameterError(f"the series has two values at {twice:%Y-%m-%d}")

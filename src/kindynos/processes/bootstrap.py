@@ -61,9 +61,9 @@ class BootstrapReturns(Process):
         if values.ndim != 1 or len(values) < 2 or not np.isfinite(values).all():
             raise ParameterError("returns must be at least two finite numbers, one per period")
         if values.min() <= -1:
-            place = int(np.argmin(values))
+            position = int(np.argmin(values))
             raise ParameterError(
-                f"return {place} is {values[place]:g}; simple returns must be above -1"
+                f"return {position} is {values[position]:g}; simple returns must be above -1"
             )
         object.__setattr__(self, "returns", tuple(map(float, values)))
         positive("start", self.start)
@@ -83,7 +83,7 @@ class BootstrapReturns(Process):
         fresh = np.minimum((ndtr(shocks[0]) * count).astype(np.int64), count - 1)
         if self.block == 1:
             return accumulate(history[fresh])
-        place = fresh[0]
+        values = fresh[0]
         steps: Floats = np.empty(fresh.shape)
         going = ndtr(shocks[1]) >= 1 / self.block if self.kind == "stationary" else None
         for t in range(len(fresh)):
@@ -93,8 +93,8 @@ class BootstrapReturns(Process):
                     if going is not None
                     else np.full(fresh.shape[1], t % int(self.block) != 0)
                 )
-                place = np.where(on, (place + 1) % count, fresh[t])
-            steps[t] = history[place]
+                values = np.where(on, (values + 1) % count, fresh[t])
+            steps[t] = history[values]
         return accumulate(steps)
 
     def _evolve(self, shocks: Floats, dt: float, at: Any) -> Floats:
@@ -155,5 +155,5 @@ class BootstrapReturns(Process):
             return PathSet(members, shared=True)
         values, _ = observed(series, dt, above_zero=True)
         returns = values[1:] / values[:-1] - 1
-        chosen = max(1.0, round(len(returns) ** (1 / 3))) if block is None else block
-        return cls(tuple(returns), float(values[-1]), chosen)
+        most = max(1.0, round(len(returns) ** (1 / 3))) if block is None else block
+        return cls(tuple(returns), float(values[-1]), most)

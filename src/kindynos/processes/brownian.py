@@ -131,15 +131,15 @@ class GeometricBrownianMotion(Process):
         steps = self._summed(shocks, dt, at, math.log(self.start))
         return np.exp(steps, out=steps)
 
-    def _drawdowns(self, draws: PathDraws, part: slice, block: int, at: Any) -> Floats:
+    def _drawdowns(self, draws: PathDraws, piece: slice, block: int, at: Any) -> Floats:
         spread, shift = (
             at.volatility * math.sqrt(draws.dt),
             (at.drift - at.volatility**2 / 2) * draws.dt,
         )
-        level = np.zeros(part.stop - part.start)
+        level = np.zeros(piece.stop - piece.start)
 
         def levels() -> Iterator[Floats]:
-            for shock in draws.rows(part, block):  # in logs, with no row kept
+            for shock in draws.rows(piece, block):  # in logs, with no row kept
                 np.multiply(shock, spread, out=shock)
                 np.add(shock, shift, out=shock)
                 np.add(level, shock, out=level)
@@ -203,11 +203,11 @@ class GeometricBrownianMotion(Process):
         """
         volatility = np.exp(theta[1])
         assert self.fitted is not None
-        known = 0.0 if self.fitted.estimated is None else self.fitted.estimated
+        estimated = 0.0 if self.fitted.estimated is None else self.fitted.estimated
         drift = (
             theta[0] + volatility**2 / 2
             if self.fitted.covariance[0][0] > 0
-            else np.full_like(volatility, known)
+            else np.full_like(volatility, estimated)
         )
         return SimpleNamespace(drift=drift, volatility=volatility)
 

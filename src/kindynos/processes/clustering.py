@@ -71,12 +71,12 @@ def fit_garch(returns: Floats) -> GarchVolatility:
         raise ParameterError(f"needs at least {FEWEST} finite returns in a row that are not all 0")
     model = GarchLikelihood(returns, student=False, autoregressive=False)
     theta = model.best().theta
-    found = model.named(theta)
+    named = model.named(theta)
     volatility = model.volatilities(theta)
 
     # Shocks that are not normal leave the parameters (kurtosis - 1) / 2 times as open as a normal
     # likelihood says.
-    squares = (model.shocks(found) / volatility[:-1]) ** 2
+    squares = (model.shocks(named) / volatility[:-1]) ** 2
     kurtosis = float((squares**2).mean()) / float(squares.mean()) ** 2
     open_by = min(max((kurtosis - 1) / 2, 1.0), MOST_OPEN)
 
@@ -85,17 +85,18 @@ def fit_garch(returns: Floats) -> GarchVolatility:
 
     optimum = likelihood_optimum(quasi_likelihood, theta.tolist())
     draws = [
-        model.named(one) for one in np.array(resampled(quasi_likelihood, optimum, model.prior_sd)).T
+        model.named(draw)
+        for draw in np.array(resampled(quasi_likelihood, optimum, model.prior_sd)).T
     ]
     variance = float(returns.var())
     constant = 0.5 * len(returns) * (math.log(2 * math.pi * variance) + 1)
     return GarchVolatility(
-        found["reaction"],
-        found["persistence"],
-        found["volatility"] ** 2,
+        named["reaction"],
+        named["persistence"],
+        named["volatility"] ** 2,
         np.maximum(volatility, LEAST * math.sqrt(variance)),
         constant - model.cost(theta),
-        np.array([[one[name] for one in draws] for name in ("reaction", "persistence")]),
+        np.array([[draw[name] for draw in draws] for name in ("reaction", "persistence")]),
     )
 
 

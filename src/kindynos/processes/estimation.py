@@ -44,11 +44,11 @@ def open_intervals(
     others = process._redrawn(draws)
     if not others:
         return {}
-    own, found = again(process), [again(one) for one in others]
+    own, result = again(process), [again(other) for other in others]
     point = t_point(len(batches) - 1)
     answer: dict[str, tuple[float, float]] = {}
     for name, value in figures.items():
-        gaps = np.array([one[name] for one in found]) - own[name]
+        gaps = np.array([other[name] for other in result]) - own[name]
         low, high = np.quantile(gaps, [1 - UPPER, UPPER])
         parts = np.array([batch[name] for batch in batches])
         sampling = point * float(parts.std(ddof=1)) / math.sqrt(len(parts))
@@ -70,11 +70,11 @@ def with_estimation_error(
     ``again`` gives the same figure of another process; the spread that its own sampling error makes
     is taken out.
     """
-    found = [again(one) for one in process._redrawn(draws)]
-    if not found:
+    agains = [again(item) for item in process._redrawn(draws)]
+    if not agains:
         return Estimate(value.value, value.low, value.high, value.rough, note or value.note)
-    low, high = np.quantile([float(one) for one in found], [1 - UPPER, UPPER])
-    inner = float(np.nanmedian([0.0 if math.isnan(one.error) else one.error for one in found]))
+    low, high = np.quantile([float(item) for item in agains], [1 - UPPER, UPPER])
+    inner = float(np.nanmedian([0.0 if math.isnan(item.error) else item.error for item in agains]))
     own = 0.0 if math.isnan(value.error) else value.error
 
     def reach(gap: float) -> float:

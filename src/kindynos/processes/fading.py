@@ -25,5 +25,5 @@ def fading_sum(news: Floats, kept: float) -> Floats:
     band = np.empty((2, count), order="F")
     band[0], band[1] = 1.0, -kept
     rows = news.reshape(-1, count)
-    found = [solve(1, band, row, lower=1, diag=1) for row in rows]
-    return np.array(found).reshape(news.shape)
+    solutions = [solve(1, band, row, lower=1, diag=1) for row in rows]
+    return np.array(solutions).reshape(news.shape)

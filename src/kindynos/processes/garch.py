@@ -212,15 +212,15 @@ class Garch(InPeriods):
             raise ParameterError(f"needs at least {FEWEST} returns, and there are {len(returns)}")
         check_moves(returns, float(returns.std()), "grows by the same share")
         model = GarchLikelihood(returns, shocks == "t", mean == "ar")
-        found = model.best()
-        named = model.named(found.theta)
-        today, _ = model.path(found.theta)
-        at_bound = model.at_bound(found.theta)
+        best = model.best()
+        named = model.named(best.theta)
+        today, _ = model.path(best.theta)
+        at_bound = model.at_bound(best.theta)
         errors = {
             name: math.inf if name in at_bound else error
-            for name, error in found.errors(model.named).items()
+            for name, error in best.errors(model.named).items()
         }
-        estimated = OpenGarch(model, found)
+        estimated = OpenGarch(model, best)
         fitted = FittedSeries(
             len(returns),
             1.0,
@@ -230,9 +230,9 @@ class Garch(InPeriods):
             model.description(at_bound),
             intervals=Later(estimated, "intervals"),
             estimated=estimated,
-            log_likelihood=-model.cost(found.theta),
+            log_likelihood=-model.cost(best.theta),
             jacobian=-float(np.log(values[1:]).sum()),
-            parameter_count=len(found.theta),
+            parameter_count=len(best.theta),
             at_bound=at_bound,
         )
         return cls(float(values[-1]), **named, today=today, last=float(returns[-1]), fitted=fitted)
@@ -253,9 +253,9 @@ class Garch(InPeriods):
         estimated: OpenGarch = self.fitted.estimated
         rows = picked(estimated.rows, theta[0])
         names = estimated.names
-        found = dict(zip(names, rows, strict=True))
+        answer = dict(zip(names, rows, strict=True))
         last = np.full(rows.shape[1], self.last or 0.0)
-        base = {"ar": np.zeros(rows.shape[1]), "df": None, **found, "last": last}
+        base = {"ar": np.zeros(rows.shape[1]), "df": None, **answer, "last": last}
         return SimpleNamespace(**base)
 
 
@@ -347,22 +347,22 @@ class GarchLikelihood:
             answer["df"] = 2 + math.exp(min(next(free), math.log(MOST_DF - 2)))
         return answer
 
-    def shocks(self, found: Mapping[str, float]) -> Floats:
+    def shocks(self, answer: Mapping[str, float]) -> Floats:
         """Return what the returns leave when their mean is taken off."""
-        gaps = self.returns - found["mean"]
-        return gaps - found.get("ar", 0.0) * np.concatenate([[0.0], gaps[:-1]])
+        gaps = self.returns - answer["mean"]
+        return gaps - answer.get("ar", 0.0) * np.concatenate([[0.0], gaps[:-1]])
 
-    def variances(self, found: Mapping[str, float], squares: Floats) -> Floats:
+    def variances(self, answer: Mapping[str, float], squares: Floats) -> Floats:
         """Return the variance of each period and of the next one."""
         path = conditional_variances(
-            squares, found["volatility"] ** 2, found["reaction"], found["persistence"]
+            squares, answer["volatility"] ** 2, answer["reaction"], answer["persistence"]
         )
         return np.maximum(path, 1e-12 * self.unit**2)
 
     def volatilities(self, theta: Floats) -> Floats:
         """Return the volatility of each period and of the next one, ``(returns + 1,)``."""
-        found = self.named(theta)
-        return np.sqrt(self.variances(found, self.shocks(found) ** 2))
+        named = self.named(theta)
+        return np.sqrt(self.variances(named, self.shocks(named) ** 2))
 
     def path(self, theta: Floats) -> tuple[float, Floats]:
         """Return the volatility of the next period, and the shocks so far in units of theirs."""
@@ -371,12 +371,12 @@ class GarchLikelihood:
 
     def cost(self, theta: Floats) -> float:
         """Return the negative log likelihood of the returns."""
-        found = self.named(theta)
-        squares = self.shocks(found) ** 2
-        variance = self.variances(found, squares)[:-1]
+        named = self.named(theta)
+        squares = self.shocks(named) ** 2
+        variance = self.variances(named, squares)[:-1]
         if not self.student:
             return float(0.5 * (np.log(2 * math.pi * variance) + squares / variance).sum())
-        df = found["df"]
+        df = named["df"]
         constant = float(gammaln((df + 1) / 2) - gammaln(df / 2)) - 0.5 * math.log(
             (df - 2) * math.pi
         )
@@ -390,9 +390,9 @@ class GarchLikelihood:
         places = [0, 1, *range(4, 4 + len(last))]
         start = np.array([*calm, *last])
 
-        def cost(part: Floats) -> float:
+        def cost(piece: Floats) -> float:
             theta = start.copy()
-            theta[places] = part
+            theta[places] = piece
             return self.cost(theta)
 
         return cost(lowest(cost, [start[places].tolist()]))
@@ -406,14 +406,14 @@ class GarchLikelihood:
 
     def at_bound(self, theta: Floats) -> dict[str, str]:
         """Return what lies at an end, with what it means."""
-        found = self.named(theta)
+        named = self.named(theta)
         answer = {}
-        if found["reaction"] < 1e-3:
+        if named["reaction"] < 1e-3:
             answer["reaction"] = "nothing in the returns points to volatility that clusters"
             answer["persistence"] = "means nothing without a reaction"
-        elif found["persistence"] > 0.999:
+        elif named["persistence"] > 0.999:
             answer["persistence"] = "the volatility has no long-run level that the returns tell"
-        if found.get("df", 0.0) > 0.95 * MOST_DF:
+        if named.get("df", 0.0) > 0.95 * MOST_DF:
             answer["df"] = "the shocks are no more heavy-tailed than normal ones"
         return answer
 
@@ -461,5 +461,5 @@ class OpenGarch:
         """The parameters, and the volatility of the next period, ``(parameters, draws)``."""
         model = self.likelihood
         thetas = np.array(resampled(model.cost, self.found, model.prior_sd, model)).T
-        found = [[*model.named(theta).values(), model.path(theta)[0]] for theta in thetas]
-        return tuple(map(tuple, np.array(found).T.tolist()))
+        values = [[*model.named(theta).values(), model.path(theta)[0]] for theta in thetas]
+        return tuple(map(tuple, np.array(values).T.tolist()))

@@ -114,8 +114,8 @@ class JumpDiffusion(Process):
             ]
             for share, often, side in ((0.8, tail, 0.0), (0.6, 5 * tail, -0.5), (0.9, tail, -1.0))
         ]
-        found = likelihood_optimum(cost, list(map(float, lowest(cost, starts))))
-        gain = _normal_cost(returns) - cost(found.theta)
+        answer = likelihood_optimum(cost, list(map(float, lowest(cost, starts))))
+        gain = _normal_cost(returns) - cost(answer.theta)
         jumps = "jumps and volatility by maximum likelihood"
         if gain < TELLING:
             jumps += (
@@ -124,15 +124,15 @@ class JumpDiffusion(Process):
             )
         description = f"the mean of {len(returns)} log returns; {jumps}"
         prior_sd = (sd / math.sqrt(len(returns)) / step, 0.5, 1.5, 3 * sd, 1.0)
-        named = _named(found.theta)
+        named = _named(answer.theta)
         fitted = FittedSeries(
             len(returns),
             step,
-            found.errors(_named),
+            answer.errors(_named),
             (0.0,),
             ((1.0,),),
             description,
-            estimated=resampled(cost, found, prior_sd),
+            estimated=resampled(cost, answer, prior_sd),
         )
         return cls(float(values[-1]), **named, fitted=fitted)
 

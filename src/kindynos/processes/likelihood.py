@@ -33,10 +33,10 @@ def lowest(cost: Callable[[Floats], float], starts: Sequence[Sequence[float]]) -
             method="Nelder-Mead",
             options={"maxiter": 400, "maxfev": 600},
         )
-        found = minimize(cost, rough.x, method="BFGS", options={"maxiter": 60})
-        found = found if found.fun <= rough.fun else rough
-        if best is None or found.fun < best.fun:
-            best = found
+        answer = minimize(cost, rough.x, method="BFGS", options={"maxiter": 60})
+        answer = answer if answer.fun <= rough.fun else rough
+        if best is None or answer.fun < best.fun:
+            best = answer
     assert best is not None
     return np.asarray(best.x)
 
@@ -82,12 +82,12 @@ class LikelihoodOptimum:
         steps = 1e-4 * np.maximum(np.abs(self.theta), 1e-2)
         names = list(named(self.theta))
         slopes = np.empty((len(names), len(self.theta)))
-        for place, step in enumerate(steps.tolist()):
+        for position, step in enumerate(steps.tolist()):
             up, down = self.theta.copy(), self.theta.copy()
-            up[place] += step
-            down[place] -= step
+            up[position] += step
+            down[position] -= step
             high, low = named(up), named(down)
-            slopes[:, place] = [(high[name] - low[name]) / (2 * step) for name in names]
+            slopes[:, position] = [(high[name] - low[name]) / (2 * step) for name in names]
         along = (slopes @ vectors) ** 2
         unknown = (along[:, flat] > 1e-10 * along.sum(axis=1, keepdims=True)).any(axis=1)
         variances = (along[:, ~flat] / values[~flat]).sum(axis=1)
@@ -127,8 +127,8 @@ def at_the_peak(
     """Return the parameters and their covariance, the inverse of the Hessian of the negative log
     likelihood there.
     """
-    found = likelihood_optimum(cost, theta)
-    return tuple(map(float, found.theta)), found.covariance()
+    answer = likelihood_optimum(cost, theta)
+    return tuple(map(float, answer.theta)), answer.covariance()
 
 
 Sample = tuple[tuple[float, ...], ...]
@@ -164,8 +164,8 @@ def likely_places(logs: Floats, count: int) -> NDArray[np.int64]:
     says.
     """
     shares = np.cumsum(np.exp(logs - logs.max()))
-    found = np.searchsorted(shares, (np.arange(count) + 0.5) / count * shares[-1])
-    return np.asarray(np.minimum(found, len(shares) - 1), dtype=np.int64)
+    positions = np.searchsorted(shares, (np.arange(count) + 0.5) / count * shares[-1])
+    return np.asarray(np.minimum(positions, len(shares) - 1), dtype=np.int64)
 
 
 def likely_interval(draws: Floats, allowed: Floats) -> tuple[float, float]:
@@ -188,7 +188,7 @@ class Prior(Protocol):
 
 def proposed(
     cost: Callable[[Floats], float],
-    found: LikelihoodOptimum,
+    likelihood_optimum: LikelihoodOptimum,
     prior_sd: Sequence[float],
     count: int = PROPOSALS,
     prior: Prior | None = None,
@@ -201,15 +201,15 @@ def proposed(
     395-402.
     """
     generator = stream(0, "resampled", 0)
-    values, vectors = np.linalg.eigh(np.array(found.covariance(prior_sd)))
+    values, vectors = np.linalg.eigh(np.array(likelihood_optimum.covariance(prior_sd)))
     factor = vectors * np.sqrt(np.maximum(values, 0))
-    size = len(found.theta)
+    size = len(likelihood_optimum.theta)
     normals = generator.standard_normal((size, count))
     normals *= np.sqrt(PROPOSAL_DF / generator.chisquare(PROPOSAL_DF, count))
-    thetas = found.theta[:, None] + factor @ normals
+    thetas = likelihood_optimum.theta[:, None] + factor @ normals
     if prior is not None:
         thetas = np.concatenate([thetas, prior.draws(generator, count)], axis=1)
-    gaps = thetas - found.theta[:, None]
+    gaps = thetas - likelihood_optimum.theta[:, None]
     lengths = ((np.linalg.pinv(factor) @ gaps) ** 2).sum(axis=0)
     density = -(PROPOSAL_DF + size) / 2 * np.log1p(lengths / PROPOSAL_DF)
     if prior is None:
@@ -228,33 +228,33 @@ def proposed(
 
 def resampled(
     cost: Callable[[Floats], float],
-    found: LikelihoodOptimum,
+    likelihood_optimum: LikelihoodOptimum,
     prior_sd: Sequence[float],
     prior: Prior | None = None,
 ) -> Sample:
     """Return draws of the parameters ``(parameters, draws)`` in proportion to the likelihood, where
     it is far from normal.
     """
-    draws = proposed(cost, found, prior_sd, PROPOSALS, prior).picked(RESAMPLED)
+    draws = proposed(cost, likelihood_optimum, prior_sd, PROPOSALS, prior).picked(RESAMPLED)
     return tuple(tuple(row) for row in draws.tolist())
 
 
 def likely_intervals(
     cost: Callable[[Floats], float],
-    found: LikelihoodOptimum,
+    likelihood_optimum: LikelihoodOptimum,
     prior_sd: Sequence[float],
     named: Callable[[Floats], Mapping[str, float]],
     prior: Prior | None = None,
 ) -> dict[str, tuple[float, float]]:
     """Return a 95 % interval of each figure of the parameters; see ``likely_interval``."""
-    tried = proposed(cost, found, prior_sd, WIDE, prior)
-    allowed = tried.costs - cost(found.theta) < REJECTED
-    within = np.concatenate([found.theta[:, None], tried.thetas[:, allowed]], axis=1)
+    tried = proposed(cost, likelihood_optimum, prior_sd, WIDE, prior)
+    allowed = tried.costs - cost(likelihood_optimum.theta) < REJECTED
+    within = np.concatenate([likelihood_optimum.theta[:, None], tried.thetas[:, allowed]], axis=1)
     draws = [named(theta) for theta in tried.picked(WIDE).T]
     near = [named(theta) for theta in within.T]
     return {
         name: likely_interval(
-            np.array([one[name] for one in draws]), np.array([one[name] for one in near])
+            np.array([draw[name] for draw in draws]), np.array([draw[name] for draw in near])
         )
         for name in near[0]
     }

@@ -136,8 +136,8 @@ class MeanReverting(Process):
                 "draw it anew each period instead, such as model.driver(..., Normal(...), "
                 'each="period")'
             )
-        found = reversion(slope, steps) if slope < 1 else None
-        if found is None or not 0 < found.median < steps:
+        answer = reversion(slope, steps) if slope < 1 else None
+        if answer is None or not 0 < answer.median < steps:
             raise ParameterError(
                 f"the series shows no return to a level (each value is {slope:.3g} times the one "
                 "before); "
@@ -149,12 +149,12 @@ class MeanReverting(Process):
             step,
             float(before.mean()),
             float(after.mean()),
-            _spread(before, after, found.median),
-            found.quantiles,
+            _spread(before, after, answer.median),
+            answer.quantiles,
         )
-        level, speed, volatility, of_level = map(float, estimated.at(found.median))
+        level, speed, volatility, of_level = map(float, estimated.at(answer.median))
         ends = [
-            -math.log1p(-min(found.at(end), steps * 0.999) / steps) / step
+            -math.log1p(-min(answer.at(end), steps * 0.999) / steps) / step
             for end in (1 - UPPER, UPPER)
         ]
         middle = math.exp(level) if logged else level
@@ -163,7 +163,7 @@ class MeanReverting(Process):
             "speed": (ends[1] - ends[0]) / 2 / Z,
             "volatility": volatility / math.sqrt(2 * steps),
         }
-        description = _in_words(values, steps, logged, log is None, found, ends)
+        description = _in_words(values, steps, logged, log is None, answer, ends)
         fitted = FittedSeries(
             steps,
             step,
@@ -219,20 +219,25 @@ class _PullPosterior:
 
 
 def _in_words(
-    values: Floats, steps: int, logged: bool, chosen: bool, found: Reversion, ends: list[float]
+    values: Floats,
+    steps: int,
+    logged: bool,
+    selected: bool,
+    reversion: Reversion,
+    ends: list[float],
 ) -> str:
     """Return how a level and a speed were found, and which scale made the values likelier."""
     shown = (
         "it returns to its level"
-        if found.p_value < 0.05
+        if reversion.p_value < 0.05
         else "the series does not show that it returns to a level"
     )
     scale = ""
-    if chosen and values.min() > 0:
+    if selected and values.min() > 0:
         scale = f"; {'the logarithm makes' if logged else 'the values themselves make'} it likelier"
     return (
         f"its own level, from {steps} steps{' of the logarithm' if logged else ''}; {shown} "
-        f"(p = {found.p_value:.2g}), its speed may be {ends[0]:.2g} to {ends[1]:.2g}{scale}"
+        f"(p = {reversion.p_value:.2g}), its speed may be {ends[0]:.2g} to {ends[1]:.2g}{scale}"
     )
 
 

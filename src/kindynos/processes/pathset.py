@@ -167,8 +167,8 @@ class PathSet:
         """
         import pandas as pd
 
-        found = self._shared_shocks(positive("dt", dt))
-        matrix = self.correlation if found is None else found.reached
+        shared_shocks = self._shared_shocks(positive("dt", dt))
+        matrix = self.correlation if shared_shocks is None else shared_shocks.reached
         return pd.DataFrame(matrix, self.names, self.names)
 
     def _shared_shocks(self, dt: float) -> SharedShocks | None:
@@ -178,21 +178,21 @@ class PathSet:
         simple = not any(map(needs_search, processes)) or any(p.dated or p.gap for p in processes)
         if self.shared or simple or not related:
             return None
-        found: dict[float, SharedShocks] = self.__dict__["_found"]
-        if dt not in found:
-            found[dt] = shared_shocks(processes, self.correlation, dt, self.jumps, self.regimes)
-            self._tell(found[dt])
-        return found[dt]
+        answer: dict[float, SharedShocks] = self.__dict__["_found"]
+        if dt not in answer:
+            answer[dt] = shared_shocks(processes, self.correlation, dt, self.jumps, self.regimes)
+            self._tell(answer[dt])
+        return answer[dt]
 
-    def _tell(self, found: SharedShocks) -> None:
+    def _tell(self, shared_shocks: SharedShocks) -> None:
         """Warn of a pair whose returns cannot be as correlated as was asked for."""
-        gaps = np.abs(found.reached - self.correlation)
+        gaps = np.abs(shared_shocks.reached - self.correlation)
         i, j = np.unravel_index(int(gaps.argmax()), gaps.shape)
         if gaps[i, j] > FAR:
             text = (
                 f"the returns of {self.names[i]} and {self.names[j]} reach a correlation of "
-                f"{found.reached[i, j]:.2f}, not {self.correlation[i, j]:.2f}, since their jumps, "
-                "regimes or fat tails leave no more; PathSet.reached tells all"
+                f"{shared_shocks.reached[i, j]:.2f}, not {self.correlation[i, j]:.2f}, since their "
+                "jumps, regimes or fat tails leave no more; PathSet.reached has all"
             )
             warnings.warn(text, FitWarning, stacklevel=5)
 
@@ -234,12 +234,12 @@ class PathSet:
             8.0 * len(self.processes) * (periods + 1) * trials,
         )
         answer: Floats = np.empty((len(self.processes), periods + 1, trials))
-        for place, process in enumerate(self.processes.values()):
-            answer[place, 0] = process.start_value
+        for position, process in enumerate(self.processes.values()):
+            answer[position, 0] = process.start_value
 
-        def fill(part: slice, values: list[Floats]) -> None:
-            for place, rows in enumerate(values):
-                answer[place, 1:, part] = rows
+        def fill(piece: slice, values: list[Floats]) -> None:
+            for position, rows in enumerate(values):
+                answer[position, 1:, piece] = rows
 
         self._each_block(draws, fill)
         return answer
@@ -265,11 +265,13 @@ class PathSet:
         draws = self._draws(periods, trials, seed, dt, antithetic, False)
         answer: Floats = np.empty(trials)
 
-        def fill(part: slice, values: list[Floats]) -> None:
-            found = np.asarray(function(np.stack(values)), dtype=np.float64)
-            if found.shape != (part.stop - part.start,):
-                raise ParameterError(f"the function must give one value a trial, not {found.shape}")
-            answer[part] = found
+        def fill(piece: slice, values: list[Floats]) -> None:
+            result = np.asarray(function(np.stack(values)), dtype=np.float64)
+            if result.shape != (piece.stop - piece.start,):
+                raise ParameterError(
+                    f"the function must give one value a trial, not {result.shape}"
+                )
+            answer[piece] = result
 
         self._each_block(draws, fill)
         return answer
@@ -295,8 +297,8 @@ class PathSet:
         independent = np.array_equal(weights, np.eye(count))
         together = self._shared_shocks(draws.dt)
 
-        def work(block: int, part: slice) -> None:
-            shocks = draws.normals((count + sum(extra)) * periods, part, block).reshape(
+        def work(block: int, piece: slice) -> None:
+            shocks = draws.normals((count + sum(extra)) * periods, piece, block).reshape(
                 count + sum(extra), periods, -1
             )
             main = shocks[:count]
@@ -315,7 +317,7 @@ class PathSet:
                 if together is not None:
                     own = together.mixed(processes, own)
                 fill(
-                    part,
+                    piece,
                     [
                         process._ahead(own[i][:, lead - process.gap :], draws.dt, process)
                         for i, process in enumerate(processes)
@@ -330,11 +332,11 @@ class PathSet:
         lead = max(process.gap for process in processes)
         periods = lead + draws.periods
 
-        def work(block: int, part: slice) -> None:
-            shocks = draws.normals(rows * periods, part, block).reshape(rows, periods, -1)
+        def work(block: int, piece: slice) -> None:
+            shocks = draws.normals(rows * periods, piece, block).reshape(rows, periods, -1)
             with np.errstate(over="ignore", under="ignore"):
                 fill(
-                    part,
+                    piece,
                     [
                         process._ahead(
                             shocks[: process.shocks, lead - process.gap :].copy(), draws.dt, process

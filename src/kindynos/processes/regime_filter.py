@@ -39,8 +39,8 @@ def climbed(returns: Floats) -> Floats:
     """Return the parameters that make log returns likeliest, regime 0 being the calmer."""
     mean, sd = float(returns.mean()), float(returns.std())
     starts = [(0.7, 1.6, 0.05, 0.12), (0.8, 1.4, 0.12, 0.27), (0.9, 2.5, 0.01, 0.1)]
-    found = [_climb(returns, mean, sd, *start) for start in starts]
-    best = max(found, key=lambda one: one[0])[1]
+    climbs = [_climb(returns, mean, sd, *start) for start in starts]
+    best = max(climbs, key=lambda item: item[0])[1]
     return best if best[2] <= best[3] else best[[1, 0, 3, 2, 5, 4]]
 
 
@@ -55,7 +55,7 @@ def _climb(
     last = -math.inf
     for _ in range(ROUNDS):
         density = np.exp(-0.5 * ((returns[:, None] - means) / sds) ** 2) / sds + 1e-300
-        logs, in_wild, moved = _smoothed(density, float(leave[0]), float(leave[1]))
+        logs, in_wild, shifted = _smoothed(density, float(leave[0]), float(leave[1]))
         shares = np.stack([1 - in_wild, in_wild])
         weight = np.maximum(shares.sum(axis=1), 1e-9)
         means = shares @ returns / weight
@@ -65,7 +65,7 @@ def _climb(
                 (LEAST_SD * sd) ** 2,
             )
         )
-        leave = np.clip(moved / np.maximum(shares[:, :-1].sum(axis=1), 1e-9), 1e-6, 1 - 1e-6)
+        leave = np.clip(shifted / np.maximum(shares[:, :-1].sum(axis=1), 1e-9), 1e-6, 1 - 1e-6)
         if logs - last < SHARP:
             break
         last = logs
@@ -88,8 +88,8 @@ def _smoothed(density: Floats, out: float, back: float) -> tuple[float, Floats, 
     later = filtered_wild[-1]
     smoothed = [later]
     moved_out = moved_back = 0.0
-    for place in range(len(filtered_wild) - 2, -1, -1):
-        now, next_wild = filtered_wild[place], ahead[place + 1]
+    for position in range(len(filtered_wild) - 2, -1, -1):
+        now, next_wild = filtered_wild[position], ahead[position + 1]
         to_wild, to_calm = later / max(next_wild, 1e-300), (1 - later) / max(1 - next_wild, 1e-300)
         moved_out += (1 - now) * out * to_wild
         moved_back += now * back * to_calm

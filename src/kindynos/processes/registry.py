@@ -37,15 +37,15 @@ def process_from(name: str, parameters: Mapping[str, Any]) -> Process:
     RandomWalk(start=1.0, drift=0.0, volatility=0.5)
     """
     kind = PROCESSES.find(name)
-    known = [field.name for field in fields(kind) if not field.kw_only]
-    needed = [field.name for field in fields(kind) if field.name in known and _required(field)]
+    names = [field.name for field in fields(kind) if not field.kw_only]
+    needed = [field.name for field in fields(kind) if field.name in names and _required(field)]
     for given in parameters:
-        if given not in known:
-            raise ModelError(f"no parameter {given!r}", owner=f"{name}", unknown=given, known=known)
+        if given not in names:
+            raise ModelError(f"no parameter {given!r}", owner=f"{name}", unknown=given, known=names)
     for parameter in needed:
         if parameter not in parameters:
             raise ModelError(
-                f"the parameter {parameter!r} is missing; it has {', '.join(known)}",
+                f"the parameter {parameter!r} is missing; it has {', '.join(names)}",
                 owner=f"{name}",
             )
     made: Any = kind  # every process is a dataclass, which the base class cannot say

@@ -21,12 +21,12 @@ def exog_values(name: str, value: Any) -> dict[str, tuple[float, ...]]:
             f"{name} must have one row of values for each regressor by name, such as "
             f"{{'fare': [42, 42, 45]}}, not {value!r:.40}"
         )
-    found = {str(key): _known_values(str(key), column) for key, column in value.items()}
-    lengths = {key: len(column) for key, column in found.items()}
+    by_name = {str(key): _known_values(str(key), column) for key, column in value.items()}
+    lengths = {key: len(column) for key, column in by_name.items()}
     if len(set(lengths.values())) > 1:
         said = ", ".join(f"{key} {count}" for key, count in lengths.items())
         raise ParameterError(f"{name}: regressors differ in length ({said:.200})")
-    return found
+    return by_name
 
 
 def effects_of(name: str, value: Any) -> dict[str, float]:
@@ -55,15 +55,15 @@ def aligned(exog: Any, series: Any) -> dict[str, tuple[float, ...]]:
         )
     values = array_of("series", series)
     begin = int(np.argmax(~np.isnan(values))) + _first_row(exog, series)
-    found = {name: _known_values(name, column[begin:]) for name, column in columns.items()}
+    by_name = {name: _known_values(name, column[begin:]) for name, column in columns.items()}
     needed = len(values) - int(np.argmax(~np.isnan(values)))
-    for name, column in found.items():
+    for name, column in by_name.items():
         if len(column) < needed:
             raise ParameterError(
                 f"the regressor {name!r} has {len(column)} values, and the series {needed}; it "
                 "needs one for each period of the series, and one for each period to forecast"
             )
-    return exog_values("exog", found)
+    return exog_values("exog", by_name)
 
 
 def _columns(exog: Any) -> dict[str, Floats]:
@@ -111,27 +111,27 @@ def _dates_of(values: Any) -> Any:
 
 
 def _known_values(name: str, values: Sequence[float] | Floats) -> tuple[float, ...]:
-    found = array_of(f"regressor {name}", values)
-    if found.ndim != 1:
+    array = array_of(f"regressor {name}", values)
+    if array.ndim != 1:
         raise ParameterError(
-            f"the regressor {name!r} must be flat, one value per period, not {found.shape}"
+            f"the regressor {name!r} must be flat, one value per period, not {array.shape}"
         )
-    wrong = ~np.isfinite(found)
+    wrong = ~np.isfinite(array)
     if wrong.any():
-        place = int(np.argmax(wrong))
+        position = int(np.argmax(wrong))
         raise ParameterError(
-            f"the regressor {name!r} has no number in row {place}; a regressor is known in every "
-            "period"
+            f"the regressor {name!r} has no number in row {position}; a regressor is known in "
+            "every period"
         )
-    return tuple(map(float, found))
+    return tuple(map(float, array))
 
 
 def contribution(
-    effects: Mapping[str, Any], exog: Mapping[str, Sequence[float]], part: slice
+    effects: Mapping[str, Any], exog: Mapping[str, Sequence[float]], piece: slice
 ) -> Any:
     """Return what regressors add in a part of the periods ``(periods, 1)``, or with effects of each
     trial ``(periods, trials)``; 0 without regressors.
     """
     return sum(
-        (np.array(exog[name][part])[:, None] * effect for name, effect in effects.items()), 0.0
+        (np.array(exog[name][piece])[:, None] * effect for name, effect in effects.items()), 0.0
     )

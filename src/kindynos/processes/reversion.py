@@ -52,12 +52,12 @@ def reversion(slope: float, steps: int) -> Reversion:
     For a pull beyond the table the estimate is normal around the truth: bias and spread are those
     of Kendall, Biometrika 41 (1954), 403-404.
     """
-    found = steps * (1 - slope)
+    answer = steps * (1 - slope)
     table = _null_table()
     # the chance of less than was found, by pull
-    below = np.array([np.searchsorted(row, found) / SERIES for row in table])
+    below = np.array([np.searchsorted(row, answer) / SERIES for row in table])
     p_value = 1 - float(below[0])
-    if found > MOST:
+    if answer > MOST:
         corrected = slope + (1 + 3 * slope) / steps
         spread = steps * np.sqrt(max(1 - slope**2, 1e-12) / steps)
         quantiles = np.maximum(steps * (1 - corrected) + spread * ndtri(LEVELS), 0.0)
@@ -79,12 +79,12 @@ def _null_table() -> Floats:
     shocks = stream(0, "reversion", 0).standard_normal((SERIES, STEPS))
     start = stream(0, "reversion", 1).standard_normal(SERIES)
     answer: Floats = np.empty((len(PULLS), SERIES))
-    for place, pull in enumerate(PULLS.tolist()):
+    for position, pull in enumerate(PULLS.tolist()):
         kept = max(1 - pull / STEPS, 0.0)
         # a random walk's start does not matter
         first = start / np.sqrt(1 - kept**2) if pull else np.zeros(SERIES)
         series = fading_sum(np.hstack([first[:, None], shocks]), kept)
         before = series[:, :-1] - series[:, :-1].mean(axis=1, keepdims=True)
         slope = (before * series[:, 1:]).sum(axis=1) / (before**2).sum(axis=1)
-        answer[place] = np.sort(STEPS * (1 - slope))
+        answer[position] = np.sort(STEPS * (1 - slope))
     return answer

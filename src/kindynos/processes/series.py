@@ -67,8 +67,8 @@ class InPeriods(Process):
         path = np.concatenate(
             [[self.start_value], self._expected_values(max(int(times.max()), 1), 1.0)]
         )
-        found = path[times.astype(np.int64)]
-        return found if times.ndim else float(found)
+        answer = path[times.astype(np.int64)]
+        return answer if times.ndim else float(answer)
 
 
 def known_length(values: Sequence[float] | Floats) -> int:
@@ -86,8 +86,8 @@ def same_process(stated: Any, estimated: Any, names: Sequence[str]) -> Any:
     one stated.
     """
     for name in names:
-        one, two = np.atleast_1d(getattr(stated, name)), np.atleast_1d(getattr(estimated, name))
-        if not np.allclose(one.astype(float), two.astype(float), rtol=CLOSE, atol=CLOSE):
+        item, two = np.atleast_1d(getattr(stated, name)), np.atleast_1d(getattr(estimated, name))
+        if not np.allclose(item.astype(float), two.astype(float), rtol=CLOSE, atol=CLOSE):
             raise ParameterError(
                 f"its history gives {name} = {getattr(estimated, name)}, and "
                 f"{getattr(stated, name)} is stated; uncertain "
@@ -104,17 +104,17 @@ def series_values(name: str, series: Any, above_zero: bool, least: int = 0) -> t
     values = array_of(name, in_order(series) if np.ndim(series) else [series])
     if values.ndim != 1:
         raise ParameterError(f"{name} must be flat, one value a period, not {values.shape}")
-    known = np.flatnonzero(~np.isnan(values))
-    values = values[known[0] :] if len(known) else values[:0]
+    places = np.flatnonzero(~np.isnan(values))
+    values = values[places[0] :] if len(places) else values[:0]
     if np.isinf(values).any():
         raise ParameterError(f"value {int(np.argmax(np.isinf(values)))} of {name} is infinite")
     if above_zero and (values <= 0).any():
-        place = int(np.argmax(values <= 0))
+        position = int(np.argmax(values <= 0))
         raise ParameterError(
-            f"value {place} of {name} is {values[place]:g}; a log needs values above 0"
+            f"value {position} of {name} is {values[position]:g}; a log needs values above 0"
         )
-    if len(known) < least:
-        raise ParameterError(f"needs at least {least} values, and {name} has {len(known)}")
+    if len(places) < least:
+        raise ParameterError(f"needs at least {least} values, and {name} has {len(places)}")
     if least and float(np.nanmax(np.abs(values))) > LARGEST:
         raise ParameterError(
             f"{name} reaches {np.nanmax(np.abs(values)):.3g}; measure it in other units"

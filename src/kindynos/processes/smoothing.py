@@ -136,13 +136,13 @@ class ExponentialSmoothing(InPeriods):
             if not season:
                 steps[t], level = base + size, base + at.level_weight * size
             else:
-                place = t % len(season)
+                position = t % len(season)
                 if times:
-                    steps[t] = (base + size) * season[place]
-                    season[place] = season[place] * (1 + seasonal * shock)
+                    steps[t] = (base + size) * season[position]
+                    season[position] = season[position] * (1 + seasonal * shock)
                 else:
-                    steps[t] = base + season[place] + shock
-                    season[place] = season[place] + seasonal * shock
+                    steps[t] = base + season[position] + shock
+                    season[position] = season[position] + seasonal * shock
                 level = base + at.level_weight * size
             if trending:
                 trend = at.damping * trend + slope * size
@@ -211,16 +211,16 @@ class ExponentialSmoothing(InPeriods):
             )
         series_values("series", values, times, least=form.size + 3)
         model = SmoothingLikelihood(np.array(values), form)
-        found = model.best(_found_of(near, form))
-        if model.is_exact(found):
+        best = model.best(_found_of(near, form))
+        if model.is_exact(best):
             raise ParameterError(
                 "the series follows its trend and season exactly; there is nothing random to fit"
             )
-        ends = model.at(found.theta[:, None], found.hidden[:, None]).states[:, :, 0]
+        ends = model.at(best.theta[:, None], best.hidden[:, None]).states[:, :, 0]
         named = {
-            name: value[..., 0] for name, value in model.named(found.theta[:, None], ends).items()
-        } | {"sd": np.float64(model.sd(found))}
-        estimated = OpenSmoothing(model, found)
+            name: value[..., 0] for name, value in model.named(best.theta[:, None], ends).items()
+        } | {"sd": np.float64(model.sd(best))}
+        estimated = OpenSmoothing(model, best)
         lost = int(np.isnan(values).sum())
         fitted = FittedSeries(
             len(values) - lost,
@@ -232,9 +232,9 @@ class ExponentialSmoothing(InPeriods):
             + (f"; {lost} missing" if lost else ""),
             intervals=Later(estimated, "intervals"),
             estimated=estimated,
-            log_likelihood=model.log_likelihood(found),
+            log_likelihood=model.log_likelihood(best),
             parameter_count=form.size + 1,
-            at_bound=model.at_bound(found.theta),
+            at_bound=model.at_bound(best.theta),
         )
         return cls(**_fields(named, form), season_kind=season_kind, history=history, fitted=fitted)
 
@@ -244,8 +244,8 @@ class ExponentialSmoothing(InPeriods):
         form = self.form
         trend: bool | str = "damped" if form.damped else form.trend
         estimated = type(self).fit(self.history, trend, form.season, self.season_kind)
-        found: Self = same_process(self, estimated, ("level", "level_weight", "sd"))
-        return found
+        answer: Self = same_process(self, estimated, ("level", "level_weight", "sd"))
+        return answer
 
     @checked
     def residuals(self) -> Floats:
@@ -260,12 +260,12 @@ class ExponentialSmoothing(InPeriods):
     def _drawn(self, theta: Floats) -> Any:
         """Return states and weights picked from those that the series allows."""
         assert self.fitted is not None
-        found = self.fitted.estimated.draws
-        place = np.minimum(
-            (ndtr(theta[0]) * len(found["sd"])).astype(np.int64), len(found["sd"]) - 1
+        draws = self.fitted.estimated.draws
+        smaller = np.minimum(
+            (ndtr(theta[0]) * len(draws["sd"])).astype(np.int64), len(draws["sd"]) - 1
         )
         return SimpleNamespace(
-            **_fields({name: value[..., place] for name, value in found.items()}, self.form)
+            **_fields({name: value[..., smaller] for name, value in draws.items()}, self.form)
         )
 
 

@@ -138,10 +138,10 @@ class SmoothingLikelihood:
     def unit(self) -> float:
         """The unit of first states, so that 1 is a large change."""
         first = self.series[: max(2 * self.form.season, 10)]
-        known = first[~np.isnan(first)]
+        valid = first[~np.isnan(first)]
         return (
-            float(known.std())
-            if len(known) > 1 and np.ptp(known) > 0
+            float(valid.std())
+            if len(valid) > 1 and np.ptp(valid) > 0
             else float(np.nanstd(self.series))
         )
 
@@ -214,10 +214,10 @@ class SmoothingLikelihood:
             else:
                 shock = seen / forecast - 1 if times else seen - forecast
                 scales += [forecast] if times else []
-            moved = base * shock if times else shock
-            states[0] = base + own["level_weight"] * moved
+            shifted = base * shock if times else shock
+            states[0] = base + own["level_weight"] * shifted
             if form.trend:
-                states[1] = carried + own["trend_weight"] * moved
+                states[1] = carried + own["trend_weight"] * shifted
             if form.season:
                 states[at] = turn + own["season_weight"] * (turn * shock if times else shock)
             errors[t] = shock
@@ -244,57 +244,59 @@ class SmoothingLikelihood:
         ``hidden`` ``(hidden, sets)``; those of a season that multiplies in several steps, or in one
         where they are known to be ``nearby``.
         """
-        found = self._linear(theta, np.broadcast_to(hidden, (self.hidden, theta.shape[1])))
+        linear = self._linear(theta, np.broadcast_to(hidden, (self.hidden, theta.shape[1])))
         if nearby or not self.form.multiplicative:
-            moves = _least_squares_moves(found)
-            left = found.scaled + np.einsum("snz,zs->ns", found.slopes, moves)
-            return SmoothingSolved(found.hidden + moves, left, found.slopes, found.log_scale)
+            moves = _least_squares_moves(linear)
+            left = linear.scaled + np.einsum("snz,zs->ns", linear.slopes, moves)
+            return SmoothingSolved(linear.hidden + moves, left, linear.slopes, linear.log_scale)
         length = np.ones(theta.shape[1])
         for _ in range(ROUNDS):
-            moves = length * np.clip(_least_squares_moves(found), -5.0, 5.0)
-            tried = self._linear(theta, found.hidden + moves)
-            before, after = _sums(found.scaled), _sums(tried.scaled)
+            moves = length * np.clip(_least_squares_moves(linear), -5.0, 5.0)
+            tried = self._linear(theta, linear.hidden + moves)
+            before, after = _sums(linear.scaled), _sums(tried.scaled)
             better = after < before
             length = np.where(better, np.minimum(2 * length, 1.0), length / 4)
-            found = SmoothingSolved(
-                np.where(better, tried.hidden, found.hidden),
-                np.where(better, tried.scaled, found.scaled),
-                np.where(better[:, None, None], tried.slopes, found.slopes),
-                np.where(better, tried.log_scale, found.log_scale),
+            linear = SmoothingSolved(
+                np.where(better, tried.hidden, linear.hidden),
+                np.where(better, tried.scaled, linear.scaled),
+                np.where(better[:, None, None], tried.slopes, linear.slopes),
+                np.where(better, tried.log_scale, linear.log_scale),
             )
             if (before - after <= ENOUGH * before).all():
                 break
-        return found
+        return linear
 
     def _linear(self, theta: Floats, hidden: Floats) -> SmoothingSolved:
         """Return the errors with hidden values ``(hidden, sets)`` and their slopes there."""
         step = STEP if self.form.multiplicative else 1.0
         around = np.concatenate([np.zeros((self.hidden, 1)), step * np.eye(self.hidden)], axis=1)
         with np.errstate(all="ignore"):
-            found = self.filtered(theta, hidden[:, :, None] + around[:, None])
-            scaled = found.errors * np.exp(found.log_scale)
+            filtered = self.filtered(theta, hidden[:, :, None] + around[:, None])
+            scaled = filtered.errors * np.exp(filtered.log_scale)
         scaled = np.where(np.isfinite(scaled), scaled, FAILED * self.unit)
         slopes = (scaled[..., 1:] - scaled[..., :1]) / step
         return SmoothingSolved(
-            hidden, scaled[..., 0], slopes.transpose(1, 0, 2), found.log_scale[:, 0]
+            hidden, scaled[..., 0], slopes.transpose(1, 0, 2), filtered.log_scale[:, 0]
         )
 
-    def gaps(self, found: SmoothingSolved) -> Floats:
+    def gaps(self, smoothing_solved: SmoothingSolved) -> Floats:
         """Return the log determinants ``(sets,)`` by which missing values take from the likelihood,
         twice: of the precision of their shocks, where a shock's own is 1.
         """
         begin = self.form.first_states
         if self.hidden == begin:
-            return np.zeros(len(found.slopes))
-        of_shocks = found.crossed[:, begin:, begin:]
-        unit = 2 * (found.log_scale + math.log(self._shock_unit))
+            return np.zeros(len(smoothing_solved.slopes))
+        of_shocks = smoothing_solved.crossed[:, begin:, begin:]
+        unit = 2 * (smoothing_solved.log_scale + math.log(self._shock_unit))
         return np.asarray(np.linalg.slogdet(of_shocks)[1] - (self.hidden - begin) * unit)
 
-    def likely(self, found: SmoothingSolved) -> Floats:
+    def likely(self, smoothing_solved: SmoothingSolved) -> Floats:
         """Return the errors ``(values, sets)`` on the scale on which their sum of squares is least
         where the likelihood is greatest.
         """
-        return np.asarray(found.scaled * np.exp(self.gaps(found) / (2 * self.count)))
+        return np.asarray(
+            smoothing_solved.scaled * np.exp(self.gaps(smoothing_solved) / (2 * self.count))
+        )
 
     def start(self) -> Floats:
         """Return first states to begin from: a season by means, a level and a trend by a straight
@@ -332,12 +334,12 @@ class SmoothingLikelihood:
             hidden[:shared] = near.hidden[:shared]
             return self.descended(near.theta, hidden)
         starts = np.array(list(product(*(STARTS[name] for name in self.form.weights)))).T
-        found = self.solved_in_parts(starts, hidden)
-        squares = np.concatenate([_sums(self.likely(part)) for part in found])
-        hiddens = np.concatenate([part.hidden for part in found], axis=1)
+        solved = self.solved_in_parts(starts, hidden)
+        squares = np.concatenate([_sums(self.likely(piece)) for piece in solved])
+        hiddens = np.concatenate([piece.hidden for piece in solved], axis=1)
         kept = np.argsort(squares, kind="stable")[: KEPT * (1 + int(self.form.trend))]
-        reached = [self.descended(starts[:, place], hiddens[:, place]) for place in kept]
-        return min(reached, key=lambda one: one.squares)
+        reached = [self.descended(starts[:, position], hiddens[:, position]) for position in kept]
+        return min(reached, key=lambda item: item.squares)
 
     def descended(self, theta: Floats, hidden: Floats, fixed: int | None = None) -> Found:
         """Return where the sum of squares is least, sought from a start; ``fixed`` is a weight that
@@ -345,33 +347,35 @@ class SmoothingLikelihood:
         """
         from scipy.optimize import least_squares
 
-        free = np.array([place for place in range(len(theta)) if place != fixed], dtype=np.int64)
+        free = np.array(
+            [position for position in range(len(theta)) if position != fixed], dtype=np.int64
+        )
         nearest = hidden[:, None]
 
-        def whole(part: Floats) -> Floats:
-            found = np.repeat(theta[:, None], part.shape[1], axis=1)
-            found[free] = part
-            return found
+        def whole(piece: Floats) -> Floats:
+            repeat = np.repeat(theta[:, None], piece.shape[1], axis=1)
+            repeat[free] = piece
+            return repeat
 
-        def errors(part: Floats) -> Floats:
+        def errors(piece: Floats) -> Floats:
             nonlocal nearest
-            found = self.solved(whole(part[:, None]), nearest)
-            nearest = found.hidden
-            return self.likely(found)[:, 0] / self.unit
+            repeat = self.solved(whole(piece[:, None]), nearest)
+            nearest = repeat.hidden
+            return self.likely(repeat)[:, 0] / self.unit
 
-        def slopes(part: Floats) -> Floats:
-            steps = STEP * np.eye(len(part))
-            both = np.concatenate([part[:, None] + steps, part[:, None] - steps], axis=1)
-            found = self.likely(self.solved(whole(both), nearest, nearby=True))
-            rise = found[:, : len(part)] - found[:, len(part) :]
+        def slopes(piece: Floats) -> Floats:
+            steps = STEP * np.eye(len(piece))
+            both = np.concatenate([piece[:, None] + steps, piece[:, None] - steps], axis=1)
+            repeat = self.likely(self.solved(whole(both), nearest, nearby=True))
+            rise = repeat[:, : len(piece)] - repeat[:, len(piece) :]
             return np.asarray(rise / (2 * STEP * self.unit))
 
         if len(free):
             begin = np.clip(theta[free], INSIDE, 1 - INSIDE)
-            found = least_squares(
+            repeat = least_squares(
                 errors, begin, slopes, (0.0, 1.0), xtol=1e-8, ftol=1e-9, gtol=1e-12, max_nfev=60
             )
-            reached = whole(found.x[:, None])
+            reached = whole(repeat.x[:, None])
             theta = np.where(reached < AT_END / 1e3, 0.0, reached)[:, 0]
             theta = np.where(theta > 1 - AT_END / 1e3, 1.0, theta)
         at = self.solved(theta[:, None], nearest)
@@ -381,31 +385,31 @@ class SmoothingLikelihood:
         """Return what is best with many sets of weights, few enough at once for the memory."""
         numbers = len(self.series) * (self.hidden + 1)
         return [
-            self.solved(theta[:, part], hidden[:, None])
-            for part in _parts(theta.shape[1], max(AT_ONCE // numbers, 1))
+            self.solved(theta[:, piece], hidden[:, None])
+            for piece in _parts(theta.shape[1], max(AT_ONCE // numbers, 1))
         ]
 
-    def log_likelihood(self, found: Found) -> float:
+    def log_likelihood(self, answer: Found) -> float:
         """Return the log likelihood of the values, with the sd that is likeliest."""
-        return -0.5 * self.count * (math.log(2 * math.pi * found.squares / self.count) + 1)
+        return -0.5 * self.count * (math.log(2 * math.pi * answer.squares / self.count) + 1)
 
-    def is_exact(self, found: Found) -> bool:
+    def is_exact(self, answer: Found) -> bool:
         """Whether nothing but rounding is left of the errors."""
         size = float(np.nanmean(np.abs(self.series))) if self.form.multiplicative else self.unit
-        return math.sqrt(found.squares / self.count) <= EXACT * size
+        return math.sqrt(answer.squares / self.count) <= EXACT * size
 
     def at(self, theta: Floats, hidden: Floats) -> FilteredStates:
         """Return errors and last states of sets of parameters, one column each."""
         return self.filtered(theta, hidden[:, :, None])
 
-    def sd(self, found: Found) -> float:
+    def sd(self, answer: Found) -> float:
         """Return the sd of a shock, the squares over what the parameters leave of the values."""
-        errors = self.at(found.theta[:, None], found.hidden[:, None]).errors
+        errors = self.at(answer.theta[:, None], answer.hidden[:, None]).errors
         return math.sqrt(float((errors**2).sum()) / (self.count - self.form.size))
 
-    def errors_of(self, found: Found) -> Floats:
+    def errors_of(self, answer: Found) -> Floats:
         """Return the errors ``(values,)`` in the unit of ``sd``; NaN where a value is missing."""
-        errors = self.at(found.theta[:, None], found.hidden[:, None]).errors[:, 0, 0]
+        errors = self.at(answer.theta[:, None], answer.hidden[:, None]).errors[:, 0, 0]
         return np.where(self.known, errors, np.nan)
 
     def named(self, theta: Floats, states: Floats) -> dict[str, Floats]:
@@ -417,17 +421,17 @@ class SmoothingLikelihood:
         answer["trend"] = states[1] if self.form.trend else np.zeros_like(states[0])
         return {**answer, "season": states[begin:]} if self.form.season else answer
 
-    def covariance(self, found: Found) -> Floats:
+    def covariance(self, answer: Found) -> Floats:
         """Return the covariance of the weights on the scale of the search, by the slopes of the
         errors; bounded by the spread of a weight of which nothing is known.
         """
-        size = len(found.theta)
-        steps = 1e-4 * np.where(found.theta > 0.5, -1.0, 1.0)
-        moved = np.concatenate([np.zeros((size, 1)), np.diag(steps)], axis=1)
-        around = self.solved(found.theta[:, None] + moved, found.hidden[:, None], nearby=True)
+        size = len(answer.theta)
+        steps = 1e-4 * np.where(answer.theta > 0.5, -1.0, 1.0)
+        joined = np.concatenate([np.zeros((size, 1)), np.diag(steps)], axis=1)
+        around = self.solved(answer.theta[:, None] + joined, answer.hidden[:, None], nearby=True)
         scaled = self.likely(around)
         slopes = (scaled[:, 1:] - scaled[:, :1]) / steps
-        variance = found.squares / (self.count - self.form.size)
+        variance = answer.squares / (self.count - self.form.size)
         bend = slopes.T @ slopes / variance
         return np.asarray(np.linalg.inv(bend + 12 * np.eye(size)), dtype=np.float64)
 
@@ -470,15 +474,15 @@ class OpenSmoothing:
         model = self.likelihood
         thetas, density = self._proposed(stream(0, "smoothing weights", 0))
         parts = model.solved_in_parts(thetas, self.found.hidden)
-        sums = np.concatenate([_sums(part.scaled) for part in parts])
-        crossed = np.concatenate([part.crossed for part in parts])
-        scales = np.concatenate([part.log_scale for part in parts])
+        sums = np.concatenate([_sums(piece.scaled) for piece in parts])
+        crossed = np.concatenate([piece.crossed for piece in parts])
+        scales = np.concatenate([piece.log_scale for piece in parts])
         precision = np.linalg.slogdet(crossed)[1]
         precision -= 2 * (model.hidden - model.form.first_states) * scales
         logs = -0.5 * model.left * np.log(sums) - 0.5 * precision
         logs = np.where(np.isfinite(logs), logs - np.log(density), -np.inf)
-        hidden = np.concatenate([part.hidden for part in parts], axis=1)
-        squares = np.concatenate([_sums(model.likely(part)) for part in parts])
+        hidden = np.concatenate([piece.hidden for piece in parts], axis=1)
+        squares = np.concatenate([_sums(model.likely(piece)) for piece in parts])
         return TriedStart(thetas, hidden, crossed, sums, squares, logs)
 
     @cached_property
@@ -524,14 +528,14 @@ class OpenSmoothing:
         """Standard errors of the weights and the sd: how far the draws are from the estimate;
         infinite for a weight at an end.
         """
-        model, found = self.likelihood, self.found
-        best = {name: float(value) for name, value in model.weights(found.theta).items()}
-        best["sd"] = model.sd(found)
+        model, result = self.likelihood, self.found
+        best = {name: float(value) for name, value in model.weights(result.theta).items()}
+        best["sd"] = model.sd(result)
         answer = {
             name: math.sqrt(float(((self.draws[name] - value) ** 2).mean()))
             for name, value in best.items()
         }
-        return answer | dict.fromkeys(model.at_bound(found.theta), math.inf)
+        return answer | dict.fromkeys(model.at_bound(result.theta), math.inf)
 
     @cached_property
     def intervals(self) -> dict[str, tuple[float, float]]:
@@ -542,23 +546,23 @@ class OpenSmoothing:
         model, tried = self.likelihood, self._tried
         allowed = self._lost(tried.squares) < REJECTED
         answer = {"sd": likely_interval(self.draws["sd"], np.empty(0))}
-        own, found = model.weights(tried.thetas), model.weights(self.found.theta)
-        for place, name in enumerate(model.form.weights):
+        own, result = model.weights(tried.thetas), model.weights(self.found.theta)
+        for position, name in enumerate(model.form.weights):
             low, high = likely_interval(
-                self.draws[name], np.append(own[name][allowed], found[name])
+                self.draws[name], np.append(own[name][allowed], result[name])
             )
             least, most = RANGES.get(name, (0.0, high))
             answer[name] = (
-                least if self._allows(place, 0.0) else low,
-                most if self._allows(place, 1.0) else high,
+                least if self._allows(position, 0.0) else low,
+                most if self._allows(position, 1.0) else high,
             )
         return answer
 
-    def _allows(self, place: int, end: float) -> bool:
+    def _allows(self, position: int, end: float) -> bool:
         """Whether the profile likelihood allows a weight to lie at an end of its range."""
         theta = self.found.theta.copy()
-        theta[place] = end
-        there = self.likelihood.descended(theta, self.found.hidden, fixed=place)
+        theta[position] = end
+        there = self.likelihood.descended(theta, self.found.hidden, fixed=position)
         return bool(self._lost(np.array(there.squares)) < REJECTED)
 
     def _lost(self, squares: Floats) -> Floats:
@@ -576,12 +580,12 @@ def _sums(errors: Floats) -> Floats:
     return np.asarray((errors**2).sum(axis=0))
 
 
-def _least_squares_moves(found: SmoothingSolved) -> Floats:
+def _least_squares_moves(smoothing_solved: SmoothingSolved) -> Floats:
     """Return by how much hidden values ``(hidden, sets)`` have to move to where errors that
     are linear in them are least.
     """
-    pull = np.einsum("snz,ns->sz", found.slopes, found.scaled)
-    crossed = found.crossed
+    pull = np.einsum("snz,ns->sz", smoothing_solved.slopes, smoothing_solved.scaled)
+    crossed = smoothing_solved.crossed
     trace = np.trace(crossed, axis1=1, axis2=2)[:, None, None]
     ridge = 1e-13 * trace + (trace == 0)
     whole = crossed + ridge * np.eye(crossed.shape[1])

@@ -59,15 +59,15 @@ class SharedShocks:
         """Return the shocks of each process ``(shocks, periods, trials)`` made dependent, from
         independent ones of the same shapes.
         """
-        found = [rows.copy() for rows in shocks]
-        for place, matrix, members in self.rows(processes):
+        copieds = [rows.copy() for rows in shocks]
+        for position, matrix, members in self.rows(processes):
             if len(members) < 2:
                 continue
-            rows = np.stack([shocks[i][place] for i in members])
+            rows = np.stack([shocks[i][position] for i in members])
             mix(rows, cholesky_factor(matrix[np.ix_(members, members)]))
             for i, row in zip(members, rows, strict=True):
-                found[i][place] = row
-        return found
+                copieds[i][position] = row
+        return copieds
 
     def rows(self, processes: Sequence[Process]) -> list[tuple[int, Floats, list[int]]]:
         """Return which row of shocks is mixed, by which matrix, for which processes."""
@@ -83,7 +83,7 @@ class SharedShocks:
 
 
 def shared_shocks(
-    processes: Sequence[Process], wanted: Floats, dt: float, jumps: str, regimes: str
+    processes: Sequence[Process], requested: Floats, dt: float, jumps: str, regimes: str
 ) -> SharedShocks:
     """Return the correlations of shocks that give returns the ``wanted`` ones, as nearly as can be,
     in periods ``dt`` long.
@@ -98,34 +98,34 @@ def shared_shocks(
         strength = repaired(strength)
         when = repaired(np.abs(strength) ** TIMES_POWER)
         common = np.full_like(apart, ALL_BUT_1) + (1 - ALL_BUT_1) * apart
-        found = SharedShocks(
+        answer = SharedShocks(
             main=strength,
             sizes=apart if jumps == "apart" else strength,
             jumps=apart if jumps == "apart" else when,
             regimes={"apart": apart, "together": when, "common": common}[regimes],
             reached=apart,
         )
-        reached = _correlations(processes, found.mixed(processes, shocks), dt)
-        return replace(found, reached=np.where(simple, strength, reached))
+        reached = _correlations(processes, answer.mixed(processes, shocks), dt)
+        return replace(answer, reached=np.where(simple, strength, reached))
 
-    strength, found = wanted, made(wanted)
-    best, gap = found, _gap(found, wanted)
+    strength, answer = requested, made(requested)
+    best, gap = answer, _gap(answer, requested)
     for _ in range(STEPS):
         if gap <= NEAR:
             break
-        missing = wanted - found.reached
-        known = np.where(np.abs(found.reached) > LEAST, found.reached, 1.0)
-        slope = np.clip(np.abs(strength / known), 0.2, 3.0)
+        missing = requested - answer.reached
+        values = np.where(np.abs(answer.reached) > LEAST, answer.reached, 1.0)
+        slope = np.clip(np.abs(strength / values), 0.2, 3.0)
         strength = np.clip(strength + missing * slope, -STRONGEST, STRONGEST)
         np.fill_diagonal(strength, 1.0)
-        found = made(strength)
-        if _gap(found, wanted) < gap:
-            best, gap = found, _gap(found, wanted)
+        answer = made(strength)
+        if _gap(answer, requested) < gap:
+            best, gap = answer, _gap(answer, requested)
     return best
 
 
-def _gap(found: SharedShocks, wanted: Floats) -> float:
-    return float(np.abs(found.reached - wanted).max())
+def _gap(shared_shocks: SharedShocks, requested: Floats) -> float:
+    return float(np.abs(shared_shocks.reached - requested).max())
 
 
 def repaired(matrix: Floats) -> Floats:
@@ -155,5 +155,5 @@ def mix(shocks: Floats, weights: Floats) -> None:
     """
     flat = shocks.reshape(len(weights), -1)
     for begin in range(0, flat.shape[1], CHUNK):
-        part = flat[:, begin : begin + CHUNK]
-        part[...] = weights @ part
+        piece = flat[:, begin : begin + CHUNK]
+        piece[...] = weights @ piece

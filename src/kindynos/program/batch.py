@@ -60,41 +60,41 @@ class BatchTask:
         slices = [slice(begin, min(begin + width, trials)) for begin in range(0, trials, width)]
         kept: dict[str, Floats] = {}
         notes: Counter[tuple[str, str]] = Counter()
-        for place, cut in enumerate(slices):
+        for position, cut in enumerate(slices):
             inputs = {name: value[..., cut] for name, value in drawn.items()}
             size = cut.stop - cut.start
             try:
-                with part_of_progress(place, len(slices)):
-                    values, found = self.program.evaluate(inputs, size, self.keep)
+                with part_of_progress(position, len(slices)):
+                    values, answer = self.program.evaluate(inputs, size, self.keep)
             except TrialError as error:
                 error.trial += cut.start
                 raise self._located(batch, error) from error
-            notes.update(found)
+            notes.update(answer)
             for name in self.keep:
                 value = _per_trial(values[name], size)
                 if len(slices) == 1:
                     kept[name] = value
                     continue
-                if place == 0:
+                if position == 0:
                     kept[name] = np.empty((*value.shape[:-1], trials))
                 kept[name][..., cut] = value
         return kept, dict(notes)
 
-    def verify(self, batch: int, found: BatchResult) -> None:
+    def verify(self, batch: int, batch_result: BatchResult) -> None:
         """Work out the first block of a batch here, and compare it with what a worker gave; raises
         RunError where they differ by more than the last digits.
         """
         block = self.blocks.in_batch(batch).start
         size = self.blocks.size(block)
-        wanted = self.program.ancestors(self.keep)
-        drawn = self.program.draw(self.plan, self.seed, {block: size}, wanted)
+        ancestors = self.program.ancestors(self.keep)
+        drawn = self.program.draw(self.plan, self.seed, {block: size}, ancestors)
         values, _ = self.program.evaluate(drawn, size, self.keep)
         for name in self.keep:
             here = _per_trial(values[name], size)
-            place = first_difference(here, found.values[name][..., :size])
-            if place is not None:
-                there = found.values[name].reshape(-1, found.values[name].shape[-1])
-                row, trial = place
+            position = first_difference(here, batch_result.values[name][..., :size])
+            if position is not None:
+                there = batch_result.values[name].reshape(-1, batch_result.values[name].shape[-1])
+                row, trial = position
                 raise RunError(
                     f"the workers give other values than this process: {name} is "
                     f"{there[row, trial]:.6g} in trial {self.blocks.part(batch).start + trial:,}, "
@@ -119,32 +119,34 @@ class BatchTask:
             failed = np.isnan(values[name])
             if not failed.any():
                 continue
-            place = int(np.argmax(failed.reshape(-1, failed.shape[-1]).any(axis=0)))
+            position = int(np.argmax(failed.reshape(-1, failed.shape[-1]).any(axis=0)))
             drivers = {n: v for n, v in values.items() if n in self.program.drivers and v.ndim == 1}
-            drawn = ", ".join(f"{driver}={value[place]:.6g}" for driver, value in drivers.items())
-            trial = self.blocks.part(batch).start + place
+            drawn = ", ".join(
+                f"{driver}={value[position]:.6g}" for driver, value in drivers.items()
+            )
+            trial = self.blocks.part(batch).start + position
             raise RunError(
                 f"is not a number in trial {trial} ({drawn}); seed {self.seed}",
                 owner=f"outcome {name!r}",
             )
 
 
-def first_difference(one: Floats, other: Floats) -> tuple[int, int] | None:
+def first_difference(item: Floats, other: Floats) -> tuple[int, int] | None:
     """Return the row and the trial of the first values that differ by more than 1e-9 of the
     standard deviation, which is no matter of the last digits; None where there is none.
     """
-    rows, others = (part.reshape(-1, part.shape[-1]) for part in (one, other))
-    for place, (here, there) in enumerate(zip(rows, others, strict=True)):
+    rows, others = (piece.reshape(-1, piece.shape[-1]) for piece in (item, other))
+    for position, (here, there) in enumerate(zip(rows, others, strict=True)):
         if np.array_equal(here, there, equal_nan=True):
             continue
-        known = here[np.isfinite(here)]
-        spread = float(known.std()) if len(known) else 0.0
-        allowed = SAME * max(spread, float(np.abs(known).max(initial=0.0)) * 1e-3)
+        valid = here[np.isfinite(here)]
+        spread = float(valid.std()) if len(valid) else 0.0
+        allowed = SAME * max(spread, float(np.abs(valid).max(initial=0.0)) * 1e-3)
         with np.errstate(invalid="ignore"):
             same = (here == there) | (np.abs(here - there) <= allowed)
         same |= np.isnan(here) & np.isnan(there)
         if not same.all():
-            return place, int(np.argmin(same))
+            return position, int(np.argmin(same))
     return None
 
 
@@ -162,16 +164,16 @@ def inputs_of_trial(
     )
     if check_integer("trial", trial, least=0) >= blocks.trials:
         raise invalid_argument("trial", f"from 0 to {blocks.trials - 1}", trial)
-    batch, place = blocks.find(trial)
+    batch, position = blocks.find(trial)
     drawn = program.draw(
         plan, seed, {block: blocks.size(block) for block in blocks.in_batch(batch)}
     )
-    found, _ = (
+    answer, _ = (
         program.evaluate(drawn, max(value.shape[-1] for value in drawn.values()), drawn)
         if drawn
         else ({}, {})
     )
-    values = {name: found[name][..., place] for name in drawn}
+    values = {name: answer[name][..., position] for name in drawn}
     values |= {
         name: program.constants[name][..., 0] if given.shape.row else program.constants[name]
         for name, given in program.givens.items()

@@ -63,8 +63,8 @@ def checked_correlation(names: Sequence[Any], value: Any, **options: Any) -> Cor
     one_of("copula", entry.copula, COPULAS)
     if len(entry.names) < 2:
         raise ModelError("name at least two drivers")
-    for place, name in enumerate(entry.names):
-        if name in entry.names[:place]:
+    for position, name in enumerate(entry.names):
+        if name in entry.names[:position]:
             raise ModelError(f"{name!r} cannot be correlated with itself")
     stated = [value for value in (entry.value, entry.parameter, entry.tau) if value is not None]
     if len(stated) != 1:
@@ -135,7 +135,7 @@ def _checked_archimedean(entry: Correlation) -> Correlation:
 
 
 def check_names(
-    correlations: Sequence[Correlation], drivers: Mapping[str, Driver], known: Sequence[str]
+    correlations: Sequence[Correlation], drivers: Mapping[str, Driver], valid: Sequence[str]
 ) -> None:
     """Raise ModelError for a correlation of what is not a driver, or of drivers that are not drawn
     alike.
@@ -143,7 +143,7 @@ def check_names(
     for entry in correlations:
         for name in entry.names:
             if name not in drivers:
-                what = "a given figure or a line" if name in known else "not declared"
+                what = "a given figure or a line" if name in valid else "not declared"
                 raise ModelError(
                     f"{name!r} is {what}; only drivers are correlated", unknown=name, known=drivers
                 )
@@ -174,11 +174,11 @@ def groups_of(
         if not inside:
             groups.append(DriverGroup(names, Elliptical(((1.0,),)), serial))
             continue
-        group, moved = _group(names, inside, drivers, serial)
+        group, shifted = _group(names, inside, drivers, serial)
         shared = _shared(group, drivers)
         groups.append(shared[0] if shared else group)
         further += shared[1:]
-        repairs += moved
+        repairs += shifted
     return tuple(groups), tuple(further), tuple(repairs)
 
 
@@ -189,20 +189,22 @@ def _shared(group: DriverGroup, drivers: Mapping[str, Driver]) -> list[DriverGro
     See ``kindynos.processes.together``.
     """
     members = [drivers[name] for name in group.names]
-    processes = [one for one in members if isinstance(one, ProcessDriver) and not one.uncertain]
-    alike = len(processes) == len(members) and len({one.dt for one in processes}) == 1
+    processes = [
+        member for member in members if isinstance(member, ProcessDriver) and not member.uncertain
+    ]
+    alike = len(processes) == len(members) and len({member.dt for member in processes}) == 1
     copula = group.copula
     if not alike or not isinstance(copula, Elliptical) or copula.df is not None:
         return []
-    kinds = [one.process for one in processes]
+    kinds = [member.process for member in processes]
     if not any(map(needs_search, kinds)) or any(kind.dated or kind.gap for kind in kinds):
         return []
-    found = shared_shocks(kinds, np.array(copula.matrix), processes[0].dt, "together", "together")
-    answer = [DriverGroup(group.names, Elliptical(_rows(found.main)))]
-    for place, matrix, places in found.rows(kinds):
-        if place and len(places) > 1:
+    result = shared_shocks(kinds, np.array(copula.matrix), processes[0].dt, "together", "together")
+    answer = [DriverGroup(group.names, Elliptical(_rows(result.main)))]
+    for position, matrix, places in result.rows(kinds):
+        if position and len(places) > 1:
             named = tuple(
-                f"{processes[i].shares or processes[i].name}, shock {place + 1}" for i in places
+                f"{processes[i].shares or processes[i].name}, shock {position + 1}" for i in places
             )
             own = Elliptical(_rows(matrix[np.ix_(places, places)]))
             answer.append(DriverGroup(named, own, drivers=group.names))
@@ -227,20 +229,20 @@ def _connected(
             if joined is not added:
                 joined += added
                 home.update(dict.fromkeys(added, joined))
-    place = {name: i for i, name in enumerate(drivers)}
+    by_name = {name: i for i, name in enumerate(drivers)}
     linked = {id(home[name]): home[name] for name in drivers if len(home[name]) > 1}
-    found = [tuple(sorted(names, key=place.__getitem__)) for names in linked.values()]
+    connected = [tuple(sorted(names, key=by_name.__getitem__)) for names in linked.values()]
     alone = [
         (name,) for name in drivers if len(home[name]) == 1 and serial_of(drivers[name]) is not None
     ]
-    found = sorted({*found, *alone}, key=lambda members: place[members[0]])
-    for members in found:
+    connected = sorted({*connected, *alone}, key=lambda members: by_name[members[0]])
+    for members in connected:
         if len(members) > MOST_TOGETHER:
             raise ModelError(
                 f"{len(members):,} drivers are linked by correlations; at most "
                 f"{MOST_TOGETHER:,} may be"
             )
-    return found
+    return connected
 
 
 def _group(
@@ -264,20 +266,20 @@ def _group(
         assert value is not None
         return DriverGroup(names, ARCHIMEDEAN[first.copula](value)), []
     matrix = np.eye(len(names))
-    places = {name: place for place, name in enumerate(names)}
+    places = {name: position for position, name in enumerate(names)}
     marginals = {name: convert.Marginal(_marginal(drivers[name])) for name in names}
     for entry in correlations:
-        for a, one in enumerate(entry.names):
+        for a, item in enumerate(entry.names):
             for other in entry.names[a + 1 :]:
-                i, j = places[one], places[other]
-                matrix[i, j] = matrix[j, i] = _normal(entry, drivers, marginals, one, other)
-    matrix, moved = _possible(matrix, names, any(entry.repair for entry in correlations))
+                i, j = places[item], places[other]
+                matrix[i, j] = matrix[j, i] = _normal(entry, drivers, marginals, item, other)
+    matrix, shifted = _possible(matrix, names, any(entry.repair for entry in correlations))
     if first.df is not None:
-        return DriverGroup(names, StudentCopula(_rows(matrix), first.df)), moved
+        return DriverGroup(names, StudentCopula(_rows(matrix), first.df)), shifted
     if not serial:
-        return DriverGroup(names, Elliptical(_rows(matrix))), moved
+        return DriverGroup(names, Elliptical(_rows(matrix))), shifted
     renewed = Elliptical(_rows(_innovations(matrix, names, serial)))
-    return DriverGroup(names, renewed, serial, Elliptical(_rows(matrix))), moved
+    return DriverGroup(names, renewed, serial, Elliptical(_rows(matrix))), shifted
 
 
 def _rows(matrix: Floats) -> tuple[tuple[float, ...], ...]:
@@ -302,7 +304,7 @@ def _possible(matrix: Floats, names: Sequence[str], repair: bool) -> tuple[Float
             "See kd.nearest_correlation(matrix), or say repair=True"
         )
     near = nearest_correlation(matrix)
-    moved = [
+    repairs = [
         Repair(
             names[i],
             names[j],
@@ -313,7 +315,7 @@ def _possible(matrix: Floats, names: Sequence[str], repair: bool) -> tuple[Float
         for j in range(i + 1, len(names))
         if abs(near[i, j] - matrix[i, j]) > 1e-9
     ]
-    return near, moved
+    return near, repairs
 
 
 def _normal(

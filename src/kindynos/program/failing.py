@@ -65,9 +65,9 @@ def one_by_one(
         raise failed(*first) from first[1]
     for text, count in counts.items():
         note(text, count)
-    empty = [np.full(np.shape(part), np.nan) for part in given]
+    empty = [np.full(np.shape(piece), np.nan) for piece in given]
     rows = [empty if answer is None else answer for answer in answers]
-    stacked = [np.stack([row[place] for row in rows], axis=-1) for place in range(len(given))]
+    stacked = [np.stack([row[position] for row in rows], axis=-1) for position in range(len(given))]
     return stacked, sum(counts.values())
 
 

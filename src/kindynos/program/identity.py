@@ -26,5 +26,8 @@ def _code(function: Any) -> str:
 
 def _of(code: CodeType) -> str:
     """Return what a function does: its code, and that of functions inside it."""
-    inner = [_of(one) if isinstance(one, CodeType) else repr(one) for one in code.co_consts]
+    inner = [
+        _of(co_const) if isinstance(co_const, CodeType) else repr(co_const)
+        for co_const in code.co_consts
+    ]
     return repr((code.co_code, code.co_names, inner))

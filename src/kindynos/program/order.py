@@ -22,7 +22,7 @@ def undeclared(
     drivers = [
         quantity for quantity in quantities.values() if isinstance(quantity, DependentDriver)
     ]
-    found: list[tuple[Quantity, ModelError]] = [
+    values: list[tuple[Quantity, ModelError]] = [
         problem for driver in drivers for problem in _of_driver(driver, timeline, declared)
     ]
     for line in (quantity for quantity in quantities.values() if isinstance(quantity, Line)):
@@ -31,11 +31,11 @@ def undeclared(
                 f"the target of {line.name!r} is a number or a given figure, and "
                 f"{line.target!r} is not declared"
             )
-            found.append((line, ModelError(problem, unknown=line.target, known=declared)))
+            values.append((line, ModelError(problem, unknown=line.target, known=declared)))
         for name in (*line.needs, *line.needs_earlier):
             if name == PERIOD:
                 if timeline.periods is None:
-                    found.append(
+                    values.append(
                         (
                             line,
                             ModelError(
@@ -44,25 +44,27 @@ def undeclared(
                         )
                     )
             elif name not in declared and name not in timeline.known:
-                where, place = "", None
+                where, position = "", None
                 if line.tree is not None:
-                    place = {**line.tree.earlier_names(), **line.tree.names()}[name]
-                    where = f" at column {place} of its formula"
+                    position = {**line.tree.earlier_names(), **line.tree.names()}[name]
+                    where = f" at column {position} of its formula"
                 problem = f"line {line.name!r} needs {name!r}{where}, which is not declared"
                 if name in CALENDAR:
                     problem += (
                         f"; to have the {name} of each period, the model needs start= "
                         "and periods as short as that"
                     )
-                found.append((line, ModelError(problem, place=place, unknown=name, known=declared)))
-    return found
+                values.append(
+                    (line, ModelError(problem, place=position, unknown=name, known=declared))
+                )
+    return values
 
 
 def _of_driver(
     driver: DependentDriver, timeline: Timeline, declared: Collection[str]
 ) -> Iterator[tuple[Quantity, ModelError]]:
-    known = {*declared, *timeline.known, *([PERIOD] if timeline.periods else [])}
-    for name in (name for name in driver.needs if name not in known):
+    names = {*declared, *timeline.known, *([PERIOD] if timeline.periods else [])}
+    for name in (name for name in driver.needs if name not in names):
         problem = f"driver {driver.name!r} has {name!r} among its parameters, which is not declared"
         yield driver, ModelError(problem, unknown=name, known=declared)
 
@@ -128,17 +130,19 @@ def _strongly_connected(needs: Mapping[str, Sequence[str]]) -> list[list[str]]:
     from scipy.sparse import csr_array
     from scipy.sparse.csgraph import connected_components
 
-    place = {name: i for i, name in enumerate(needs)}
-    pairs = [(place[name], place[used]) for name, all_used in needs.items() for used in all_used]
+    by_name = {name: i for i, name in enumerate(needs)}
+    pairs = [
+        (by_name[name], by_name[used]) for name, all_used in needs.items() for used in all_used
+    ]
     rows, columns = zip(*pairs, strict=True) if pairs else ((), ())
-    graph = csr_array(([1] * len(pairs), (rows, columns)), shape=(len(place), len(place)))
+    graph = csr_array(([1] * len(pairs), (rows, columns)), shape=(len(by_name), len(by_name)))
     labels = connected_components(graph, connection="strong")[1].tolist()
 
     groups: dict[int, list[str]] = {}
     for name, label in zip(needs, labels, strict=True):
         groups.setdefault(label, []).append(name)
     needed = {
-        label: {labels[place[used]] for name in group for used in needs[name]} - {label}
+        label: {labels[by_name[used]] for name in group for used in needs[name]} - {label}
         for label, group in groups.items()
     }
     return [groups[label] for label in TopologicalSorter(needed).static_order()]

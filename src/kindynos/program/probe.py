@@ -97,12 +97,12 @@ class Probe:
         if not line.each_trial:
             self._check_new(line.name, line.function, inputs)
         for parts in self._cuts(alone=bool(random) and not line.each_trial):
-            found = self._by_parts(
+            result = self._by_parts(
                 lambda cut, count: {line.name: call_function(line, cut, count, tables)},
                 {line.name: whole},
-                [(_cut(inputs, random, part), part) for part in parts],
+                [(_cut(inputs, random, piece), piece) for piece in parts],
             )
-            if not self._agrees(whole, parts, [answer[line.name] for answer in found]):
+            if not self._agrees(whole, parts, [answer[line.name] for answer in result]):
                 raise _mixes(line.name)
         self.values[line.name] = whole.reshape(shape.dimensions(self.periods, self.trials))
         return FunctionStep(line, shape, tables)
@@ -114,9 +114,9 @@ class Probe:
         inputs = {name: self.values[name] for name in call.inputs}
         decided = call.probed(inputs)
         if decided.each_trial:  # one by one, trials cannot mix
-            timed, found = decided.timed(inputs)
-            shapes = {name: self._shape_of(name, value) for name, value in found.items()}
-            return self._shared_step(timed, shapes, found)
+            timed, result = decided.timed(inputs)
+            shapes = {name: self._shape_of(name, value) for name, value in result.items()}
+            return self._shared_step(timed, shapes, result)
         whole = shared_values(decided, self.values)
         shapes = {name: self._shape_of(name, value) for name, value in whole.items()}
         if call.cohort is not None:  # whose function is ours and mixes no trials
@@ -133,7 +133,7 @@ class Probe:
             answers = self._by_parts(
                 lambda cut, _: shared_values(decided, cut),
                 whole,
-                [(_cut(inputs, random, part), part) for part in parts],
+                [(_cut(inputs, random, piece), piece) for piece in parts],
             )
             for name, value in whole.items():
                 if not self._agrees(value, parts, [answer[name] for answer in answers]):
@@ -141,10 +141,10 @@ class Probe:
         return self._shared_step(decided, shapes, whole)
 
     def _shared_step(
-        self, call: SharedCall, shapes: dict[str, Shape], found: Mapping[str, Floats]
+        self, call: SharedCall, shapes: dict[str, Shape], answer: Mapping[str, Floats]
     ) -> SharedStep:
         for name, shape in shapes.items():
-            self.values[name] = np.asarray(found[name]).reshape(
+            self.values[name] = np.asarray(answer[name]).reshape(
                 shape.dimensions(self.periods, self.trials)
             )
         return SharedStep(call, shapes)
@@ -152,7 +152,7 @@ class Probe:
     def _cuts(self, alone: bool) -> list[list[slice]]:
         """Return the ways to cut the trials: in two parts, and into single ones if ``alone``."""
         halves = [slice(0, CUT), slice(CUT, self.trials)]
-        singles = [slice(place, place + 1) for place in range(self.trials)]
+        singles = [slice(position, position + 1) for position in range(self.trials)]
         return [halves, singles] if alone else [halves]
 
     def _by_parts(
@@ -165,21 +165,23 @@ class Probe:
         did so among all trials, these stand for it.
         """
         answers = []
-        for inputs, part in parts:
+        for inputs, piece in parts:
             try:
-                answers.append(call(inputs, part.stop - part.start))
+                answers.append(call(inputs, piece.stop - piece.start))
             except KindynosError:
-                known = {name: value[..., part] for name, value in whole.items() if value.ndim}
-                if len(known) < len(whole) or not all(np.isnan(v).all() for v in known.values()):
+                by_name = {name: value[..., piece] for name, value in whole.items() if value.ndim}
+                if len(by_name) < len(whole) or not all(
+                    np.isnan(v).all() for v in by_name.values()
+                ):
                     raise
-                answers.append(known)
+                answers.append(by_name)
         return answers
 
     def _agrees(self, whole: Floats, parts: list[slice], answers: list[Floats]) -> bool:
         by_trial = whole.ndim > 0 and whole.shape[-1] == self.trials
         return all(
-            _same(whole[..., part] if by_trial else whole, answer)
-            for part, answer in zip(parts, answers, strict=True)
+            _same(whole[..., piece] if by_trial else whole, answer)
+            for piece, answer in zip(parts, answers, strict=True)
         )
 
     def _check_new(
@@ -197,9 +199,9 @@ class Probe:
         pairs = (
             zip(first.values(), second.values(), strict=True) if not by_name else [(first, second)]
         )
-        for one, other in pairs:
-            given = any(_shared(one, value) for value in inputs.values())
-            if not given and _shared(one, other):
+        for item, other in pairs:
+            given = any(_shared(item, value) for value in inputs.values())
+            if not given and _shared(item, other):
                 raise ModelError(
                     f"line {name!r} returns the same array in each call, which would overwrite the "
                     "values of other trials; return a new one, such as result.copy()",
@@ -214,7 +216,7 @@ class Probe:
             return Shape(random=True)
         if len(dimensions) == 2 and dimensions[0] == periods and dimensions[1] in (1, trials):
             return Shape(row=True, random=dimensions[1] == trials)
-        wanted = (
+        text = (
             f"(trials,) or (periods, trials), here ({trials},) or ({periods}, {trials})"
             if periods
             else f"({trials},)"
@@ -226,20 +228,20 @@ class Probe:
                 "a row of flat figures)"
             )
         raise ModelError(
-            f"line {name!r} returned an array of shape {dimensions}; it must be {wanted}{hint}",
+            f"line {name!r} returned an array of shape {dimensions}; it must be {text}{hint}",
             name=name,
         )
 
 
-def _shared(one: Any, other: Any) -> bool:
+def _shared(item: Any, other: Any) -> bool:
     """Return whether two answers are arrays in the same memory."""
-    both = isinstance(one, np.ndarray) and isinstance(other, np.ndarray)
-    return both and np.shares_memory(one, other)
+    both = isinstance(item, np.ndarray) and isinstance(other, np.ndarray)
+    return both and np.shares_memory(item, other)
 
 
-def _cut(inputs: Mapping[str, Floats], random: set[str], part: slice) -> dict[str, Floats]:
+def _cut(inputs: Mapping[str, Floats], random: set[str], piece: slice) -> dict[str, Floats]:
     """Return inputs for some of the trials."""
-    return {name: value[..., part] if name in random else value for name, value in inputs.items()}
+    return {name: value[..., piece] if name in random else value for name, value in inputs.items()}
 
 
 def _same(a: Floats, b: Floats) -> bool:

@@ -99,39 +99,47 @@ class Program:
 
     def ancestors(self, names: Iterable[str]) -> set[str]:
         """Return the names and all that they are calculated from."""
-        found: set[str] = set()
+        answer: set[str] = set()
         waiting = list(names)
         while waiting:
             name = waiting.pop()
-            if name not in found:
-                found.add(name)
+            if name not in answer:
+                answer.add(name)
                 quantity = self.lines.get(name) or self.drivers.get(name)
                 if isinstance(quantity, Line):
                     waiting.extend((*quantity.needs, *quantity.needs_earlier))
                 elif isinstance(quantity, DependentDriver):
                     waiting.extend(quantity.needs)
-        return found
+        return answer
 
     def requests(self) -> list[ScoreRequest]:
         """Return the scores that the drivers need, and after them those of copulas that need
         more.
         """
-        found = {
+        by_name = {
             request.name: request
             for driver in self.drivers.values()
             for request in driver.requests(self.periods)
         }
         extra = {
-            name: found[group.names[0]].rows for group in self.groups for name in group.extra_names
+            name: by_name[group.names[0]].rows
+            for group in self.groups
+            for name in group.extra_names
         }
-        return [*found.values(), *(ScoreRequest(name, rows) for name, rows in extra.items())]
+        return [*by_name.values(), *(ScoreRequest(name, rows) for name, rows in extra.items())]
 
-    def scores(self, plan: Plan, seed: int, block: int, trials: int, wanted: set[str]) -> Scores:
+    def scores(self, plan: Plan, seed: int, block: int, trials: int, requested: set[str]) -> Scores:
         """Return the wanted drivers' scores in a block, dependent where the model says so."""
-        groups = [group for group in self.groups if not wanted.isdisjoint(group.names)]
-        further = [one for one in self.shock_groups if not wanted.isdisjoint(one.drivers)]
+        groups = [group for group in self.groups if not requested.isdisjoint(group.names)]
+        further = [
+            shock_group
+            for shock_group in self.shock_groups
+            if not requested.isdisjoint(shock_group.drivers)
+        ]
         own = {
-            request.name for name in wanted for request in self.drivers[name].requests(self.periods)
+            request.name
+            for name in requested
+            for request in self.drivers[name].requests(self.periods)
         }
         needed = own.union(
             *(group.names for group in [*groups, *further]),
@@ -150,15 +158,15 @@ class Program:
 
         Of a driver with named parameters it is the score, from which ``evaluate`` makes its value.
         """
-        wanted = set(self.drivers if names is None else names).intersection(self.drivers)
+        intersection = set(self.drivers if names is None else names).intersection(self.drivers)
         scores = [
-            self.scores(plan, seed, block, trials, wanted) for block, trials in blocks.items()
+            self.scores(plan, seed, block, trials, intersection) for block, trials in blocks.items()
         ]
         with np.errstate(all="ignore"):
             return {
                 name: driver.values(joined(scores, [r.name for r in driver.requests(self.periods)]))
                 for name, driver in self.drivers.items()
-                if name in wanted
+                if name in intersection
             }
 
     def base_values(self) -> dict[str, Floats]:
@@ -232,7 +240,7 @@ class Program:
         self,
         drawn: Mapping[str, Floats],
         trials: int,
-        wanted: Iterable[str] | None = None,
+        requested: Iterable[str] | None = None,
         *,
         lenient: bool = False,
     ) -> tuple[dict[str, Floats], Notes]:
@@ -241,7 +249,7 @@ class Program:
 
         With ``lenient``, lines that fail in every trial have no value.
         """
-        needed = None if wanted is None else self.ancestors(wanted)
+        needed = None if requested is None else self.ancestors(requested)
         if self.recorded and (needed is None or any(name in self.lines for name in needed)):
             raise ModelError(
                 "the run was saved without the functions of its model; say open_run(path, "
@@ -252,8 +260,8 @@ class Program:
         as_stated |= {name: drawn[name] for name in self.yearly.intersection(drawn)}
         notes: Notes = {}
         freed = {}
-        if wanted is not None and needed is not None:
-            freed = self._last_read(needed, kept=wanted)
+        if requested is not None and needed is not None:
+            freed = self._last_read(needed, kept=requested)
         with np.errstate(all="ignore"):
             for step in self.steps:
                 if needed is not None and needed.isdisjoint(step.names):
@@ -268,9 +276,9 @@ class Program:
                 notes.update({(step.names[0], text): count for text, count in heard.items()})
                 for name in freed.get(step.names, ()):
                     values.pop(name, None)
-        known = self.shapes if needed is None else needed.intersection(self.shapes)
-        found = {**values, **as_stated}
-        return {name: value for name, value in found.items() if name in known}, notes
+        shapes = self.shapes if needed is None else needed.intersection(self.shapes)
+        by_name = {**values, **as_stated}
+        return {name: value for name, value in by_name.items() if name in shapes}, notes
 
 
 def compile_model(
@@ -326,9 +334,9 @@ def compile_model(
         if names[0] in shapes:  # given already by a shared call
             continue
         if names[0] in dependent:
-            known = _checked_names(dependent[names[0]], shapes)
-            drivers[known.name], shapes[known.name] = known, known.shape
-            steps.append(DependentStep(known))
+            valid = _checked_names(dependent[names[0]], shapes)
+            drivers[valid.name], shapes[valid.name] = valid, valid.shape
+            steps.append(DependentStep(valid))
             probe.add(steps[-1])
             continue
         steps.append(_step_of(names, lines, shapes, probe, periods))
@@ -388,12 +396,12 @@ def _known_of(timeline: Timeline, quantities: Mapping[str, Quantity]) -> dict[st
     """
     periods = timeline.periods or 0
     counted = {PERIOD: tuple(map(float, range(1, periods + 1)))} if periods else {}
-    found = {}
+    by_name = {}
     for name, value in {**counted, **timeline.known}.items():
         if name not in quantities:
             array = np.array(value, dtype=np.float64)
-            found[name] = array[:, None] if isinstance(value, tuple) else array
-    return found
+            by_name[name] = array[:, None] if isinstance(value, tuple) else array
+    return by_name
 
 
 def _may_mix_trials(line: Line) -> bool:

@@ -156,10 +156,8 @@ class DistributionDriver(Driver):
         return self.each_period and isinstance(self.distribution, Uncertain)
 
     def requests(self, periods: int) -> list[ScoreRequest]:
-        found = [ScoreRequest(self.name, periods if self.shape.row else None)]
-        return (
-            [*found, ScoreRequest(f"{self.name}, parameters")] if self._keeps_parameters else found
-        )
+        rows = [ScoreRequest(self.name, periods if self.shape.row else None)]
+        return [*rows, ScoreRequest(f"{self.name}, parameters")] if self._keeps_parameters else rows
 
     def values(self, scores: Scores) -> Floats:
         try:
@@ -264,18 +262,18 @@ class ProcessDriver(Driver):
 
     def requests(self, periods: int) -> list[ScoreRequest]:
         source = self.shares or self.name
-        found = [ScoreRequest(source, periods)]
-        found += [
+        rows = [ScoreRequest(source, periods)]
+        rows += [
             ScoreRequest(f"{source}, shock {i}", periods) for i in range(2, self.process.shocks + 1)
         ]
         if self.process.gap:
-            found.append(ScoreRequest(self._before, self.process.shocks * self.process.gap))
+            rows.append(ScoreRequest(self._before, self.process.shocks * self.process.gap))
         if self.uncertain and self.process.fitted is not None:
-            found += [
+            rows += [
                 ScoreRequest(f"{self.name}, parameter {i}")
                 for i in range(1, len(self.process.fitted.theta) + 1)
             ]
-        return found
+        return rows
 
     def values(self, scores: Scores) -> Floats:
         periods = len(scores.normal(self.shares or self.name))

@@ -82,13 +82,15 @@ class SharedCall:
             raise error
 
         def alone(trial: int) -> list[Floats]:
-            part = {name: single(value, trial) for name, value in inputs.items()}
-            answer = self._named(self.function(**part))
-            found = [np.asarray(unmasked(answer[name]), dtype=np.float64) for name in self.outcomes]
-            return [value[..., 0] if value.ndim else value for value in found]
+            by_name = {name: single(value, trial) for name, value in inputs.items()}
+            answer = self._named(self.function(**by_name))
+            values = [
+                np.asarray(unmasked(answer[name]), dtype=np.float64) for name in self.outcomes
+            ]
+            return [value[..., 0] if value.ndim else value for value in values]
 
-        found, _ = one_by_one(alone, trials_of(inputs), partial(self._failed, inputs))
-        return dict(zip(self.outcomes, found, strict=True))
+        values, _ = one_by_one(alone, trials_of(inputs), partial(self._failed, inputs))
+        return dict(zip(self.outcomes, values, strict=True))
 
     def _takes_arrays(self, inputs: Mapping[str, Floats]) -> bool:
         trials = trials_of(inputs)
@@ -116,8 +118,8 @@ class SharedCall:
             answer = self._named(self.function(**single_trial(inputs, trial)))
             return [np.asarray(unmasked(answer[name]), dtype=np.float64) for name in self.outcomes]
 
-        found, _ = one_by_one(alone, trials_of(inputs), partial(self._failed, inputs))
-        return dict(zip(self.outcomes, found, strict=True))
+        result, _ = one_by_one(alone, trials_of(inputs), partial(self._failed, inputs))
+        return dict(zip(self.outcomes, result, strict=True))
 
     def _first_failing(self, inputs: Mapping[str, Floats]) -> int | None:
         """Return the first trial that fails alone, found by halving, or None where none does."""
@@ -133,12 +135,12 @@ class SharedCall:
         return begin
 
     def _fails(self, inputs: Mapping[str, Floats], begin: int, end: int) -> bool:
-        part = {
+        by_name = {
             name: value[..., begin:end] if value.ndim and value.shape[-1] > 1 else value
             for name, value in inputs.items()
         }
         try:
-            self.function(**part)
+            self.function(**by_name)
         except Exception:
             return True
         return False
@@ -181,7 +183,7 @@ def may_keep_state(function: Any) -> bool:
     """Return whether it is an object, or a method of one, rather than a plain function."""
     if isinstance(function, partial):
         return may_keep_state(function.func) or any(
-            callable(part) and may_keep_state(part) for part in function.args
+            callable(arg) and may_keep_state(arg) for arg in function.args
         )
     return inspect.ismethod(function) or not (
         inspect.isroutine(function) or isinstance(function, np.ufunc)

@@ -72,16 +72,16 @@ class Statement:
         by another.
         """
         check_name(quantity.name)
-        word = next(word for kind, word in WORDS.items() if isinstance(quantity, kind))
-        with concerning(f"{word} {quantity.name!r}"):
+        label = next(label for kind, label in WORDS.items() if isinstance(quantity, kind))
+        with concerning(f"{label} {quantity.name!r}"):
             words("unit", quantity.unit)
             words("source", getattr(quantity, "source", None))
         earlier = self.quantities.get(quantity.name)
         again = earlier == quantity or (isinstance(quantity, Line) and quantity.same_as(earlier))
         if earlier is not None and not again:
-            word = next(word for kind, word in WORDS.items() if isinstance(earlier, kind))
+            label = next(label for kind, label in WORDS.items() if isinstance(earlier, kind))
             raise ModelError(
-                f"the name {quantity.name!r} is already a {word}; choose another, or use "
+                f"the name {quantity.name!r} is already a {label}; choose another, or use "
                 "replace() for a changed model",
                 name=quantity.name,
             )
@@ -94,15 +94,15 @@ class Statement:
         another already.
         """
         # in both orders, so that each pair is found at once
-        known = {pair: entry for entry in self.correlations for pair in _pairs(entry)}
+        by_name = {pair: entry for entry in self.correlations for pair in _pairs(entry)}
         added: list[Correlation] = []
         for entry in entries:
             for name in entry.names:
                 if not isinstance(name, str):
                     raise ModelError(f"a driver is named by a text, not {shown(name)}")
-            other = next((known[pair] for pair in _pairs(entry) if pair in known), None)
+            other = next((by_name[pair] for pair in _pairs(entry) if pair in by_name), None)
             if other is None:
-                known.update((pair, entry) for pair in _pairs(entry))
+                by_name.update((pair, entry) for pair in _pairs(entry))
                 added.append(entry)
             elif other != entry:
                 both = [name for name in other.names if name in entry.names]
@@ -183,17 +183,17 @@ class Statement:
         """Return replacements of whole quantities: parameters of one distribution, such as
         ``vessel.mode``, are put into it.
         """
-        found = {name: value for name, value in replacements.items() if "." not in name}
+        whole = {name: value for name, value in replacements.items() if "." not in name}
         parameters: dict[str, dict[str, Any]] = {}
         for name, value in replacements.items():
             owner, dot, parameter = name.partition(".")
             if dot:
                 parameters.setdefault(owner, {})[parameter] = value
         for owner, changes in parameters.items():
-            if owner in found:
+            if owner in whole:
                 raise ModelError(f"{owner!r} is replaced whole and by its parameter too")
-            found[owner] = self.with_parameters(owner, changes)
-        return found
+            whole[owner] = self.with_parameters(owner, changes)
+        return whole
 
     def with_parameters(
         self, name: str, changes: Mapping[str, Any]
@@ -207,13 +207,13 @@ class Statement:
         if isinstance(driver, ProcessDriver):
             return _with_process_parameters(driver, changes)
         if not isinstance(driver, DistributionDriver | DependentDriver):
-            word = next(w for k, w in WORDS.items() if isinstance(driver, k))
+            label = next(w for k, w in WORDS.items() if isinstance(driver, k))
             raise ModelError(
-                f"{name!r} is a {word}, and has no parameter {next(iter(changes))!r} to set"
+                f"{name!r} is a {label}, and has no parameter {next(iter(changes))!r} to set"
             )
-        known = parameters_of(driver.distribution)
-        check_parameters(f"distribution of {name!r}", changes, known)
-        old = {key: value for key, value in known.items() if value is not None}
+        parameters = parameters_of(driver.distribution)
+        check_parameters(f"distribution of {name!r}", changes, parameters)
+        old = {key: value for key, value in parameters.items() if value is not None}
         return distribution_from(driver.distribution.label, {**old, **changes})
 
     def _replacement(self, name: str, value: Any) -> Quantity:
@@ -245,11 +245,11 @@ class Statement:
         return check_rate(Given(name, valid, old.unit, convert=convert))
 
 
-def check_parameters(what: str, names: Iterable[str], known: Mapping[str, Any]) -> None:
+def check_parameters(what: str, names: Iterable[str], valid: Mapping[str, Any]) -> None:
     """Raise ModelError, with the nearest spelling, for a name that is not among the parameters."""
     for name in names:
-        if name not in known:
-            raise ModelError(f"the {what} has no parameter {name!r}", unknown=name, known=known)
+        if name not in valid:
+            raise ModelError(f"the {what} has no parameter {name!r}", unknown=name, known=valid)
 
 
 def _with_process_parameters(driver: ProcessDriver, changes: Mapping[str, Any]) -> Process:

@@ -112,10 +112,10 @@ class DependentStep(Step):
         self, values: Mapping[str, Floats], periods: int, trials: int
     ) -> dict[str, Floats]:
         name = self.driver.name
-        found = self.driver.values_where(
+        values_where = self.driver.values_where(
             values[name], {other: values[other] for other in self.driver.needs}
         )
-        return {name: fitted(name, found, self.driver.shape.dimensions(periods, trials))}
+        return {name: fitted(name, values_where, self.driver.shape.dimensions(periods, trials))}
 
 
 @dataclass(frozen=True)
@@ -192,21 +192,21 @@ class SharedStep(Step):
         }
 
 
-def fitted(name: str, answer: Floats, wanted: tuple[int, ...]) -> Floats:
+def fitted(name: str, answer: Floats, requested: tuple[int, ...]) -> Floats:
     """Return a line's value in the shape it must have; raises ModelError where it cannot take that
     shape.
     """
-    if answer.shape == wanted:
+    if answer.shape == requested:
         return answer
     try:
         return (
-            np.broadcast_to(answer, wanted)
-            if answer.size < np.prod(wanted, dtype=int)
-            else answer.reshape(wanted)
+            np.broadcast_to(answer, requested)
+            if answer.size < np.prod(requested, dtype=int)
+            else answer.reshape(requested)
         )
     except ValueError:
         raise ModelError(
-            f"returned the shape {answer.shape}, and {wanted} when it was probed; its shape may "
+            f"returned the shape {answer.shape}, and {requested} when it was probed; its shape may "
             "not change",
             owner=f"line {name!r}",
         ) from None
@@ -217,12 +217,12 @@ def shared_values(call: SharedCall, values: Mapping[str, Floats]) -> dict[str, F
     inputs = read_only({name: values[name] for name in call.inputs})
     try:
         with np.errstate(all="ignore"):
-            found = call(inputs)
+            answer = call(inputs)
     except (KindynosError, MemoryError):
         raise
     except Exception as error:
         raise _function_failed(", ".join(call.outcomes), error) from error
-    return {name: _as_floats(name, value) for name, value in found.items()}
+    return {name: _as_floats(name, value) for name, value in answer.items()}
 
 
 def call_function(
@@ -257,18 +257,18 @@ def _without_failing(
     assert function is not None
 
     def alone(trial: int) -> list[Floats]:
-        part = {n: value if n in tables else single(value, trial) for n, value in inputs.items()}
+        by_name = {n: value if n in tables else single(value, trial) for n, value in inputs.items()}
         with np.errstate(all="ignore"):
-            answer = np.asarray(unmasked(function(**part)), dtype=np.float64)
+            answer = np.asarray(unmasked(function(**by_name)), dtype=np.float64)
         return [answer[..., 0] if answer.ndim else answer]
 
     def failed(_: int, error: Exception) -> ModelError:
         return _function_failed(line.name, error)
 
-    (found,), count = one_by_one(alone, trials, failed)
+    (without_failing,), count = one_by_one(alone, trials, failed)
     if count == 0:  # it cannot take arrays, whatever they hold
         raise _function_failed(line.name, error) from error
-    return found
+    return without_failing
 
 
 def _as_floats(name: str, answer: Any) -> Floats:

@@ -64,12 +64,12 @@ class Timeline:
         steps = STEPS[self.every]
         first = int(match[1]) * steps + (int(match[2]) - 1 if match[2] else 0)
         made = [divmod(first + period, steps) for period in range(self.periods or 0)]
-        found = {"year": tuple(float(year) for year, _ in made)}
+        by_name = {"year": tuple(float(year) for year, _ in made)}
         if self.every != "year":
-            found["quarter"] = tuple(float(part // (steps // 4) + 1) for _, part in made)
+            by_name["quarter"] = tuple(float(piece // (steps // 4) + 1) for _, piece in made)
         if self.every == "month":
-            found["month"] = tuple(float(part + 1) for _, part in made)
-        return found
+            by_name["month"] = tuple(float(piece + 1) for _, piece in made)
+        return by_name
 
     @property
     def known(self) -> dict[str, float | tuple[float, ...]]:
@@ -86,8 +86,8 @@ class Timeline:
         steps, calendar = 12 // STEPS[self.every], self.calendar
         parts = calendar.get("month", calendar.get("quarter", (1.0,) * (self.periods or 0)))
         months = [
-            (int(year) - 1970) * 12 + int(part) * steps
-            for year, part in zip(calendar["year"], parts, strict=True)
+            (int(year) - 1970) * 12 + int(piece) * steps
+            for year, piece in zip(calendar["year"], parts, strict=True)
         ]
         firsts = np.array(months).astype("datetime64[M]").astype("datetime64[D]")
         return tuple((firsts.astype(np.int64) - 1).astype(float).tolist())
@@ -107,5 +107,5 @@ class Timeline:
         if self.every == "year":
             return [str(year) for year, _ in made]
         if self.every == "quarter":
-            return [f"{year} Q{part + 1}" for year, part in made]
-        return [f"{year}-{part + 1:02d}" for year, part in made]
+            return [f"{year} Q{piece + 1}" for year, piece in made]
+        return [f"{year}-{piece + 1:02d}" for year, piece in made]

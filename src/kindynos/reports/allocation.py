@@ -37,7 +37,7 @@ class Allocated:
 
 
 def allocated(
-    found: Allocation,
+    allocation: Allocation,
     curve: Frontier,
     compared: BeforeAfter | None = None,
     sure: Resampled | None = None,
@@ -46,11 +46,17 @@ def allocated(
     """Return the weights, what holds them back, the frontier, before and after, and how sure they
     are.
     """
-    prices = found.request.source.prices
-    said = allocation_answer(found) + ([] if compared is None else [compared.verdict()])
-    parts = [*price_doubts(prices), *opening(said), _weights(found, compared), "", _figures(found)]
-    if len(found.binding()):
-        parts += ["", _binding(found)]
+    prices = allocation.request.source.prices
+    said = allocation_answer(allocation) + ([] if compared is None else [compared.verdict()])
+    parts = [
+        *price_doubts(prices),
+        *opening(said),
+        _weights(allocation, compared),
+        "",
+        _figures(allocation),
+    ]
+    if len(allocation.binding()):
+        parts += ["", _binding(allocation)]
     parts += ["", _frontier(curve)]
     if compared is not None:
         parts += ["", _before_after(compared)]
@@ -58,17 +64,17 @@ def allocated(
         parts += ["", _resampled(sure), Text("\n".join(sure.sentences()))]
     if walked is not None:
         parts += ["", _walked(walked), Text(walked.verdict())]
-    parts += ["", Text("\n".join(_notes(found, compared, sure)), style="dim")]
+    parts += ["", Text("\n".join(_notes(allocation, compared, sure)), style="dim")]
     parts += price_problems(prices)
     frames = {
-        "weights": found.contributions(),
+        "weights": allocation.contributions(),
         "frontier": curve.table(),
-        "binding": found.binding(),
+        "binding": allocation.binding(),
     }
     figures: dict[str, Draw] = {
-        "frontier": partial(curve.plot, found, sure=sure),
+        "frontier": partial(curve.plot, allocation, sure=sure),
         "frontier-weights": curve.plot_weights,
-        "weights": found.plot,
+        "weights": allocation.plot,
     }
     if compared is not None:
         frames |= {"before-after": compared.table(), "trades": compared.trades()}
@@ -83,25 +89,25 @@ def allocated(
     return Report.of(
         parts,
         kind="allocation",
-        data=partial(_data, found, curve, compared, sure, walked),
+        data=partial(_data, allocation, curve, compared, sure, walked),
         frames=lambda: frames,
         figures=lambda: figures,
-        result=Allocated(found, curve),
+        result=Allocated(allocation, curve),
     )
 
 
-def before_and_after(found: Allocation, compared: BeforeAfter) -> Group:
+def before_and_after(allocation: Allocation, compared: BeforeAfter) -> Group:
     """Return the weights and before and after alone."""
-    return Group(_weights(found, compared), "", _before_after(compared))
+    return Group(_weights(allocation, compared), "", _before_after(compared))
 
 
 def _percent(value: float) -> str:
     return f"{100 * value + 0.0:.1f} %"
 
 
-def _weights(found: Allocation, compared: BeforeAfter | None) -> FigureTable:
-    shares = found.contributions()
-    today = found.today is not None
+def _weights(allocation: Allocation, compared: BeforeAfter | None) -> FigureTable:
+    shares = allocation.contributions()
+    today = allocation.today is not None
     columns = ["today", "best", "change"] if today else ["weight"]
     risks = ["share of variance today", "best"] if today else ["share of variance"]
     trades = (
@@ -110,7 +116,7 @@ def _weights(found: Allocation, compared: BeforeAfter | None) -> FigureTable:
     priced = all("shares" in row for row in trades.values()) and bool(trades)
     traded = ["trade in money", "in shares"] if priced else []
     table = table_of(
-        f"Weights: {found.wanted}", "holding", *columns, *risks, *traded, scalable=True
+        f"Weights: {allocation.wanted}", "holding", *columns, *risks, *traded, scalable=True
     )
     for name, row in shares.iterrows():
         kinds = ("today", "best") if today else ("best",)
@@ -126,9 +132,9 @@ def _weights(found: Allocation, compared: BeforeAfter | None) -> FigureTable:
     return table
 
 
-def _figures(found: Allocation) -> FigureTable:
-    source = found.request.source
-    figures = found.table()
+def _figures(allocation: Allocation) -> FigureTable:
+    source = allocation.request.source
+    figures = allocation.table()
     columns = list(figures.columns)
     yearly = [f"{label}, a year" for label in figures.columns] if source.per_year else []
     table = table_of(
@@ -148,8 +154,8 @@ def _figures(found: Allocation) -> FigureTable:
     return table
 
 
-def _binding(found: Allocation) -> FigureTable:
-    aim, yearly = found.request.aim, found.request.source.per_year
+def _binding(allocation: Allocation) -> FigureTable:
+    aim, yearly = allocation.request.aim, allocation.request.source.per_year
     unit = str(aim.maximize or aim.minimize).replace("_", " ")
     by_year = yearly is not None and unit == "mean"
     table = table_of(
@@ -161,7 +167,7 @@ def _binding(found: Allocation) -> FigureTable:
         "better by",
         "if wider by",
     )
-    for row in found.binding().head(MOST_BINDING).to_dict("records"):
+    for row in allocation.binding().head(MOST_BINDING).to_dict("records"):
         gain = float(row["gain"])
         shown = (
             "-"
@@ -180,12 +186,12 @@ def _binding(found: Allocation) -> FigureTable:
 def _frontier(curve: Frontier) -> FigureTable:
     table = curve.table()
     names = curve.request.source.names
-    word = curve.risk.replace("_", " ")
+    replaced = curve.risk.replace("_", " ")
     exact = "its corners" if curve.risk == "sd" and len(table) != curve.points else "points of it"
     shown = table_of(
-        f"The frontier of mean and {word}, each {curve.request.source.period}: {exact}",
+        f"The frontier of mean and {replaced}, each {curve.request.source.period}: {exact}",
         "mean",
-        word,
+        replaced,
         "ratio",
         *(name for name in names),
         numbers_first=True,
@@ -208,9 +214,9 @@ def _before_after(compared: BeforeAfter) -> FigureTable:
     table = table_of(title, *columns, scalable=True, numbers_first=True)
     for name, row in compared.table().iterrows():
         share = name in SHARES or not money
-        known = [e for e in (row["history error"], row["error"]) if not math.isnan(e)]
-        step = None if share else step_of(max(known, default=0.0))
-        decimals = share_decimals([max(known, default=0.0)])
+        values = [e for e in (row["history error"], row["error"]) if not math.isnan(e)]
+        step = None if share else step_of(max(values, default=0.0))
+        decimals = share_decimals([max(values, default=0.0)])
 
         def shown(value: float, share: bool = share, step: Any = step, d: int = decimals) -> str:
             return per_cent(value, d) if share else number(value, step)
@@ -259,10 +265,10 @@ def _walked(walked: WalkForward) -> FigureTable:
         "traded a year",
         "more than buy and hold",
     )
-    for place, (name, row) in enumerate(walked.table().iterrows()):
+    for position, (name, row) in enumerate(walked.table().iterrows()):
         more = (
             ""
-            if place == 1
+            if position == 1
             else f"{100 * row['more than buy and hold']:.1f} ± {100 * row['error of that']:.1f} %"
         )
         table.add_row(
@@ -276,34 +282,36 @@ def _walked(walked: WalkForward) -> FigureTable:
     return table
 
 
-def _notes(found: Allocation, compared: BeforeAfter | None, sure: Resampled | None) -> list[str]:
+def _notes(
+    allocation: Allocation, compared: BeforeAfter | None, sure: Resampled | None
+) -> list[str]:
     """Return what is to be said: where it starts from, limits that do not matter, and what was not
     met.
     """
-    said = [f"Starts from {found.source}."]
-    met = set(found.binding()["name"])
-    period = found.request.source.period
-    for name, limit in found.request.aim.limits.items():
+    said = [f"Starts from {allocation.source}."]
+    met = set(allocation.binding()["name"])
+    period = allocation.request.source.period
+    for name, limit in allocation.request.aim.limits.items():
         if name not in met:
             said.append(
                 f"The limit {name.replace('_', ' ')} {limit:g} does not bind; it is for one "
                 f"{period}, as all figures are."
             )
     if (
-        "value_at_risk" in (*found.request.aim.limits, found.request.aim.minimize)
-        and found.request.source.returns is not None
+        "value_at_risk" in (*allocation.request.aim.limits, allocation.request.aim.minimize)
+        and allocation.request.source.returns is not None
     ):
         said.append(
             "A value at risk over scenarios has several local optima; these weights are the best "
             "of those found."
         )
-    if compared is not None and found.request.source.in_order:
+    if compared is not None and allocation.request.source.in_order:
         said.append(
             f"Before and after draw {period}s one by one, each holding from the distribution that "
             "fits it best."
         )
-    if found.cost:
-        spread = found.request.region.holding_period
+    if allocation.cost:
+        spread = allocation.request.region.holding_period
         said.append(
             f"The cost of trades counts as spread over {spread:g} {period}s, for which the "
             "weights are held."
@@ -317,7 +325,7 @@ def _notes(found: Allocation, compared: BeforeAfter | None, sure: Resampled | No
 
 
 def _data(
-    found: Allocation,
+    allocation: Allocation,
     curve: Frontier,
     compared: BeforeAfter | None,
     sure: Resampled | None,
@@ -325,14 +333,14 @@ def _data(
 ) -> dict[str, Any]:
     """Return all of it as plain data."""
     answer: dict[str, Any] = {
-        "wanted": found.wanted,
-        "source": found.source,
-        "weights": {str(name): float(weight) for name, weight in found.weights.items()},
+        "wanted": allocation.wanted,
+        "source": allocation.source,
+        "weights": {str(name): float(weight) for name, weight in allocation.weights.items()},
         "today": None
-        if found.today is None
-        else {str(name): float(weight) for name, weight in found.today.items()},
-        "figures": plain_rows(found.table()),
-        "binding": plain_rows(found.binding()),
+        if allocation.today is None
+        else {str(name): float(weight) for name, weight in allocation.today.items()},
+        "figures": plain_rows(allocation.table()),
+        "binding": plain_rows(allocation.binding()),
         "frontier": plain_rows(curve.table()),
     }
     if compared is not None:
@@ -351,7 +359,7 @@ def frontier(curve: Frontier) -> Report:
     """Return a frontier: its points with their weights."""
     table = curve.table()
     risk = curve.risk.replace("_", " ")
-    ends = [per_cent(float(table["mean"].iloc[place]), 3) for place in (0, -1)]
+    ends = [per_cent(float(table["mean"].iloc[position]), 3) for position in (0, -1)]
     said = f"The frontier goes from a mean of {ends[0]} to {ends[1]}, by the {risk}."
     return Report.of(
         [*opening([said]), _frontier(curve)],
@@ -363,8 +371,8 @@ def frontier(curve: Frontier) -> Report:
     )
 
 
-def holdings_table(found: Allocation) -> pd.DataFrame:
+def holdings_table(allocation: Allocation) -> pd.DataFrame:
     """Return a table of holdings that commands read again: instrument and shares."""
-    held = found.portfolio()
-    shares = (held.values / held.prices.frame.iloc[-1]).round(6)
-    return pd.DataFrame({"instrument": held.instruments, "shares": shares.to_numpy()})
+    portfolio = allocation.portfolio()
+    shares = (portfolio.values / portfolio.prices.frame.iloc[-1]).round(6)
+    return pd.DataFrame({"instrument": portfolio.instruments, "shares": shares.to_numpy()})

@@ -130,7 +130,7 @@ def _(swept: Sweep) -> list[str]:
         if len(table) < 2 or table[name].nunique() < 2:
             continue
         highest, lowest = (
-            table.loc[place] for place in (table[name].idxmax(), table[name].idxmin())
+            table.loc[position] for position in (table[name].idxmax(), table[name].idxmin())
         )
         told = f"{_upper(name)} ({swept.statistic.partition(',')[0]})"
         alike = _alike(table, name, highest) if swept.errors is not None else 0
@@ -168,20 +168,22 @@ def _at_point(swept: Sweep, name: str, row: Any) -> str:
 
 
 @answer.register
-def _(found: Optimum) -> list[str]:
+def _(optimum: Optimum) -> list[str]:
     """Say where the best is, what it is on fresh draws, and which constraints are not surely
     kept.
     """
-    units = found.units or {}
+    units = optimum.units or {}
     where = [
         f"{name.replace('_', ' ')} {amount(value, units.get(name))}"
-        for name, value in found.decisions.items()
+        for name, value in optimum.decisions.items()
     ]
-    is_chance = kind_of(found.what) == "share"
-    shown = share_in_words(found.objective) if is_chance else amount(found.objective, found.unit)
-    side = "highest" if found.maximize else "lowest"
-    said = [f"The {found.what} is {side}, {shown} on fresh draws, at {_listed(where)}."]
-    for row in found.constraints().to_dict("records"):
+    is_chance = kind_of(optimum.what) == "share"
+    shown = (
+        share_in_words(optimum.objective) if is_chance else amount(optimum.objective, optimum.unit)
+    )
+    side = "highest" if optimum.maximize else "lowest"
+    said = [f"The {optimum.what} is {side}, {shown} on fresh draws, at {_listed(where)}."]
+    for row in optimum.constraints().to_dict("records"):
         if row["kept"] == "no":
             said.append(f"Fresh draws break the constraint {row['constraint']}.")
         elif row["kept"] == "perhaps":
@@ -216,8 +218,8 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
         lead += f"; {best.replace('_', ' ')} ends below 0 in {loses} of cases"
     said.append(f"{lead}.")
     said += [f"{_upper(caution)}."] if caution else []
-    for name, found in switches.items():
-        for _, row in found.iterrows():
+    for name, answer in switches.items():
+        for _, row in answer.iterrows():
             said.append(
                 f"Where {name.replace('_', ' ')} is below {brief(float(f'{row[name]:.3g}'))}, "
                 f"{row['best below']} is best; above, {row['best above']}."
@@ -225,17 +227,17 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
     return said
 
 
-def allocation_answer(found: Allocation) -> list[str]:
+def allocation_answer(allocation: Allocation) -> list[str]:
     """Return the largest of the best weights in a sentence."""
-    weights: Any = found.contributions()["weight, best"]
+    weights: Any = allocation.contributions()["weight, best"]
     weights = weights[weights.abs() >= 0.0005]  # what prints as 0.0 % is not held
     order = weights.abs().sort_values(ascending=False, kind="stable").index
     told = [f"{100 * weights[name]:.1f} % {name}" for name in order[:MOST_WEIGHTS]]
     rest = order[MOST_WEIGHTS:]
     if len(rest):
         told.append(f"{100 * weights[rest].sum():.1f} % in {len(rest)} more")
-    wanted = found.wanted
-    return [f"{wanted[:1].upper()}{wanted[1:]} is reached with {_listed(told)}."]
+    requested = allocation.wanted
+    return [f"{requested[:1].upper()}{requested[1:]} is reached with {_listed(told)}."]
 
 
 def backtest_answer(table: pd.DataFrame, days: int, unit: str) -> list[str]:
@@ -243,7 +245,7 @@ def backtest_answer(table: pd.DataFrame, days: int, unit: str) -> list[str]:
     tests = [name for name in table.columns if name.endswith("p-value")]
     against = table[tests].min(axis=1) < DOUBTFUL
     names = [str(name) for name in table.index]
-    doubted = [name for name, found in zip(names, against, strict=True) if found]
+    doubted = [name for name, answer in zip(names, against, strict=True) if answer]
     rest = [name for name in names if name not in doubted]
     over = f"Over {days:,} {unit}s"
     if not doubted:
@@ -304,11 +306,11 @@ def model_answer(model: Model) -> list[str]:
     return said
 
 
-def read_answer(found: ReadTrials, names: list[str]) -> list[str]:
+def read_answer(read_trials: ReadTrials, names: list[str]) -> list[str]:
     """Return what columns of trials are on average, and where nine tenths of them lie."""
     said = []
     for name in names[:MOST_OUTCOMES]:
-        result = found[name]
+        result = read_trials[name]
         if not math.isfinite(float(result.mean)):
             continue
         low, high = result.percentile((5, 95))
@@ -316,7 +318,7 @@ def read_answer(found: ReadTrials, names: list[str]) -> list[str]:
         ends = f"{first} and {amount(high, result.unit)}"
         said.append(
             f"{_upper(name)} is {amount(result.mean, result.unit)} on average; 90 % of "
-            f"{found.size:,} trials lie between {ends}."
+            f"{read_trials.size:,} trials lie between {ends}."
         )
     return said
 
@@ -339,19 +341,19 @@ def trial_answer(run: Run, sheets: pd.DataFrame, outcome: str | None) -> list[st
     return sentences
 
 
-def contribution_sentence(name: str, found: pd.DataFrame) -> list[str]:
+def contribution_sentence(name: str, answer: pd.DataFrame) -> list[str]:
     """Return what contributes most to the spread of an outcome, or the first two where they cannot
     be told apart.
     """
-    shares: Any = found.drop(index=BASE, errors="ignore").sort_values("share", ascending=False)
+    shares: Any = answer.drop(index=BASE, errors="ignore").sort_values("share", ascending=False)
     if len(shares) < 2:
         return []
-    one, two = (shares.iloc[place] for place in (0, 1))
-    to = f"{found.attrs['to']} of {name.replace('_', ' ')}"
-    first, second = (str(word).replace("_", " ") for word in shares.index[:2])
-    if one["share"] - two["share"] > one["error of share"] + two["error of share"]:
-        error = float(one["error of share"])
-        share = Estimate(one["share"], one["share"] - error, one["share"] + error)
+    item, two = (shares.iloc[position] for position in (0, 1))
+    to = f"{answer.attrs['to']} of {name.replace('_', ' ')}"
+    first, second = (str(label).replace("_", " ") for label in shares.index[:2])
+    if item["share"] - two["share"] > item["error of share"] + two["error of share"]:
+        error = float(item["error of share"])
+        share = Estimate(item["share"], item["share"] - error, item["share"] + error)
         return [f"{_upper(first)} contributes most to {to}: {share_in_words(share)}."]
     return [f"{_upper(first)} and {second} contribute most to {to}."]
 
@@ -476,15 +478,15 @@ def amount(figure: Any, unit: str | None) -> str:
     after = f" {unit}" if unit else ""
     if not math.isfinite(value):
         return number(value)
-    scale, word = (LARGE, " million") if abs(value) >= LARGE else (1.0, "")
+    scale, label = (LARGE, " million") if abs(value) >= LARGE else (1.0, "")
     shown = value / scale
     digits = 10.0 ** (math.floor(math.log10(abs(shown))) - 2) if shown else 1.0
     step = step_of(error / scale) if error == error else None
     if step is not None:
         digits = max(digits, step)
     if step is None:  # exact
-        return f"{brief(shown)}{word}{after}"
-    return f"{number(shown, digits)}{word}{after}"
+        return f"{brief(shown)}{label}{after}"
+    return f"{number(shown, digits)}{label}{after}"
 
 
 def driver_sentence(run: Run, name: str) -> list[str]:
@@ -508,7 +510,7 @@ def ranked_sentence(name: str, ranking: pd.DataFrame) -> list[str]:
     if share is None or not len(ranking):
         return []
     ordered = ranking[share].clip(0, 1).sort_values(ascending=False)
-    first, second = _upper(str(ordered.index[0])), [str(word) for word in ordered.index[1:2]]
+    first, second = _upper(str(ordered.index[0])), [str(label) for label in ordered.index[1:2]]
     most, doubt = float(ordered.iloc[0]), float(ranking[error].loc[ordered.index[0]])
     named = name.replace("_", " ")
     if doubt == doubt and most - doubt > MOST:

@@ -89,16 +89,16 @@ def distribution_figures(distribution: Distribution, mark: float | None) -> Figu
     side of a mark.
     """
     table = table_of(repr(distribution), "", "value")
-    for word, value in (
+    for label, value in (
         ("mean", distribution.mean),
         ("standard deviation", distribution.sd),
         ("skewness", distribution.skewness),
     ):
-        table.add_row(word, "does not exist" if math.isnan(value) else brief(value))
-    for word, end in zip(
+        table.add_row(label, "does not exist" if math.isnan(value) else brief(value))
+    for label, end in zip(
         ("lowest possible", "highest possible"), distribution.support, strict=True
     ):
-        table.add_row(word, brief(end) if math.isfinite(end) else "no limit")
+        table.add_row(label, brief(end) if math.isfinite(end) else "no limit")
     for q in PERCENTILES:
         table.add_row(f"P{q}", brief(float(distribution.percentile(q))))
     if mark is not None:
@@ -107,6 +107,6 @@ def distribution_figures(distribution: Distribution, mark: float | None) -> Figu
             distribution.chance(at=mark),
             distribution.chance(above=mark),
         )
-        for word, share in zip(("below", "at", "above"), shares(list(chances), 2), strict=True):
-            table.add_row(f"chance {word} {brief(mark)}", share)
+        for label, share in zip(("below", "at", "above"), shares(list(chances), 2), strict=True):
+            table.add_row(f"chance {label} {brief(mark)}", share)
     return table

@@ -40,8 +40,8 @@ def contributions(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
     to_variance = to == "the variance"
     title = f"Contributions to {to} of {outcome}"
     amounts = [] if to_variance else [unit or "contribution", "95 % error"]
-    part = str(frame.index.name)
-    columns = [Words(part), *amounts, "share", "95 % error"]
+    text = str(frame.index.name)
+    columns = [Words(text), *amounts, "share", "95 % error"]
     table = table_of(title, *columns, numbers_first=True)
     shown = frame.head(MOST_SHOWN)
     rows = zip(
@@ -93,9 +93,9 @@ def register(run: Run, outcome: str) -> FigureTable:
     """Return the risk register of an outcome: what is stated of each risk, and what it does."""
     frame, unit = run.risk_register(outcome), run[outcome].unit
     to = frame.attrs["to"]
-    part = brief(in_unit(float(f"{frame.attrs['of risks']:.3g}"), unit))
+    piece = brief(in_unit(float(f"{frame.attrs['of risks']:.3g}"), unit))
     of_outcome = f"{outcome}{f', {unit}' if unit else ''}"
-    title = f"Risk register: the risks are {part} of {to} of {of_outcome}"
+    title = f"Risk register: the risks are {piece} of {to} of {of_outcome}"
     table = table_of(
         title, "risk", "chance", "impact, mean", "expected", "contribution", "95 % error", "share"
     )

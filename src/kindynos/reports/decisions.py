@@ -69,13 +69,13 @@ def _keys(solution: Solution) -> list[tuple[str, str, str, bool]]:
     )
     best = solution.best.replace("_", " ")
     unit = f", {solution.decision.unit}" if solution.decision.unit else ""
-    found = [("Best", f"{best[:1].upper()}{best[1:]}", solution.words.partition("; ")[0], False)]
-    found.append((f"Worth{unit}", worth, error, False))
+    keys = [("Best", f"{best[:1].upper()}{best[1:]}", solution.words.partition("; ")[0], False)]
+    keys.append((f"Worth{unit}", worth, error, False))
     plain = {"P5": "1 in 20 is lower", "P50": "half is lower", "P95": "1 in 20 is higher"}
-    found += [(name, short(row[name]), words, False) for name, words in plain.items()]
+    keys += [(name, short(row[name]), words, False) for name, words in plain.items()]
     if solution.rolling.sign > 0:
-        found.append(("Ends below 0", per_cent(row["chance below 0"]), "chance", True))
-    return found
+        keys.append(("Ends below 0", per_cent(row["chance below 0"]), "chance", True))
+    return keys
 
 
 def _draw(solution: Solution, kind: str, figure: Any) -> Any:
@@ -140,7 +140,7 @@ def _policy(solution: Solution) -> FigureTable:
 
 def _beats(solution: Solution) -> FigureTable:
     names = solution.best_alternatives(MOST_COMPARED)
-    found: Any = solution.beats(names)
+    beats: Any = solution.beats(names)
     errors: Any = solution.beats(names, errors=True)
     regret: Any = solution.regret()
     left = f"; the best {len(names)} of {len(regret)}" if len(regret) > len(names) else ""
@@ -149,7 +149,7 @@ def _beats(solution: Solution) -> FigureTable:
         return lambda row: (
             ""
             if (name := row["alternative"]) == other
-            else _share(found.loc[name, other], errors.loc[name, other])
+            else _share(beats.loc[name, other], errors.loc[name, other])
         )
 
     return table_from(
@@ -216,19 +216,21 @@ def _switch(name: str, table: pd.DataFrame) -> RenderableType:
 
 
 def _dominated(solution: Solution) -> list[str]:
-    found = []
+    dominated = []
     rest = ", on the trials drawn." if solution.draws.trials > 1 else "."
     names = solution.best_alternatives(MOST_COMPARED)
     for pair, row in solution.dominance(names).iterrows():
-        one, other = pair if isinstance(pair, tuple) else (pair, "")
+        item, other = pair if isinstance(pair, tuple) else (pair, "")
         if row["first order"]:
-            found.append(
-                f"{one} dominates {other}: at every amount its chance of more is at least as "
+            dominated.append(
+                f"{item} dominates {other}: at every amount its chance of more is at least as "
                 f"large{rest}"
             )
         elif row["second order"]:
-            found.append(f"{one} dominates {other} for whoever shuns risk (second order){rest}")
-    return found
+            dominated.append(
+                f"{item} dominates {other} for whoever shuns risk (second order){rest}"
+            )
+    return dominated
 
 
 def _data(
@@ -264,5 +266,5 @@ def _data(
         answer["by criterion"] = plain_rows(solution.by_criterion())
     answer["worth of knowing"] = None if worth is None else plain_rows(worth)
     answer["switches"] = {name: plain_rows(table) for name, table in switches.items()}
-    found: dict[str, Any] = answer
-    return found
+    data: dict[str, Any] = answer
+    return data

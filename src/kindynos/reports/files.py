@@ -37,19 +37,19 @@ def as_text(cell: Any, decimal: str = ".") -> Any:
 def _as_texts(table: pd.DataFrame, decimal: str) -> pd.DataFrame:
     """Return a table whose names and cells no spreadsheet takes for formulas."""
     safe = table.copy()
-    for place, kind in enumerate(safe.dtypes):
+    for position, kind in enumerate(safe.dtypes):
         if kind.kind == "O":
-            column: Any = safe.iloc[:, place]
-            safe.isetitem(place, column.map(partial(as_text, decimal=decimal)))
+            column: Any = safe.iloc[:, position]
+            safe.isetitem(position, column.map(partial(as_text, decimal=decimal)))
     return safe.set_axis(_safe_labels(safe.index)).set_axis(_safe_labels(safe.columns), axis=1)
 
 
 def _safe_labels(labels: pd.Index) -> pd.Index:
     names = [as_text(name) for name in labels.names]
     if labels.nlevels > 1:
-        return labels.map(lambda label: tuple(as_text(part) for part in label)).set_names(names)
-    found = labels.map(as_text) if labels.dtype.kind == "O" else labels
-    return found.set_names(names)
+        return labels.map(lambda label: tuple(as_text(piece) for piece in label)).set_names(names)
+    answer = labels.map(as_text) if labels.dtype.kind == "O" else labels
+    return answer.set_names(names)
 
 
 @dataclass(frozen=True)
@@ -78,8 +78,8 @@ class CsvForm:
     @property
     def separator(self) -> str:
         """What separates the cells."""
-        chosen = "\t" if self.chosen == "tab" else self.chosen
-        return chosen or (";" if self.decimal == "," else ",")
+        selected = "\t" if self.chosen == "tab" else self.chosen
+        return selected or (";" if self.decimal == "," else ",")
 
 
 PLAIN = CsvForm()

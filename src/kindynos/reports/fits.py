@@ -66,26 +66,26 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
         "Kolmogorov-Smirnov",
         "p",
     )
-    for one in ranking:
-        found = ranking.distances[one.label]
+    for item in ranking:
+        answer = ranking.distances[item.label]
         parameters = ", ".join(
-            f"{key} {short(value)}" for key, value in one.fitted.estimates.items()
+            f"{key} {short(value)}" for key, value in item.fitted.estimates.items()
         )
         table.add_row(
-            one.label,
+            item.label,
             parameters,
-            f"{ranking._criterion_of(one):,.1f}",
-            per_cent(ranking.weights[one.label]),
-            _distance(found.anderson_darling, 2),
-            _p(found.anderson_darling_p),
-            _distance(found.kolmogorov_smirnov, 3),
-            _p(found.kolmogorov_smirnov_p),
+            f"{ranking._criterion_of(item):,.1f}",
+            per_cent(ranking.weights[item.label]),
+            _distance(answer.anderson_darling, 2),
+            _p(answer.anderson_darling_p),
+            _distance(answer.kolmogorov_smirnov, 3),
+            _p(answer.kolmogorov_smirnov_p),
         )
     words = [f"The p-values are by parametric bootstrap, {ranking.samples} samples each."]
     words += [
-        f"{one.label}: {'; '.join(one.fitted.at_bound.values())}."
-        for one in ranking
-        if one.fitted.at_bound
+        f"{item.label}: {'; '.join(item.fitted.at_bound.values())}."
+        for item in ranking
+        if item.fitted.at_bound
     ]
     words += [*_order(ranking.data.values), *_left_out(ranking.left_out)]
     words += [f"{note}." for note in notes]
@@ -153,31 +153,34 @@ def _p(value: float) -> str:
     return "below 0.001" if value < 0.001 else f"{value:.3f}" if value < 0.1 else f"{value:.2f}"
 
 
-def _fitted(one: Distribution) -> FigureTable:
+def _fitted(distribution: Distribution) -> FigureTable:
     table = table_of(
-        f"{one.label}: {one.fitted.description}",
+        f"{distribution.label}: {distribution.fitted.description}",
         "parameter",
         "estimate",
         "standard error",
         "95 % interval",
     )
-    for name, value in one.fitted.estimates.items():
-        error = one.fitted.standard_errors.get(name, 0.0)
-        low, high = one.fitted.intervals.get(name, (value, value))
-        held = "held" if error == 0.0 else "at an end" if math.isinf(error) else short(error)
+    for name, value in distribution.fitted.estimates.items():
+        error = distribution.fitted.standard_errors.get(name, 0.0)
+        low, high = distribution.fitted.intervals.get(name, (value, value))
+        kept_values = "held" if error == 0.0 else "at an end" if math.isinf(error) else short(error)
         table.add_row(
-            name, _at(value, error), held, "" if error == 0.0 else f"{short(low)} to {short(high)}"
+            name,
+            _at(value, error),
+            kept_values,
+            "" if error == 0.0 else f"{short(low)} to {short(high)}",
         )
     return table
 
 
 def series(
-    name: str, ranking: SeriesRanking, chosen: str, ahead: int, seed: int, notes: list[str]
+    name: str, ranking: SeriesRanking, selected: str, ahead: int, seed: int, notes: list[str]
 ) -> Report:
     """Return the ranking of processes, the parameters of one of them, the tests of what it leaves,
     and what it tells.
     """
-    found = ranking.diagnose(chosen)
+    diagnose = ranking.diagnose(selected)
     words = [f"{line}." for line in ranking.choices.words]
     words.append(
         f"{CRITERION_WORDS[ranking.criterion]} and weight compare processes of one group only, "
@@ -185,22 +188,22 @@ def series(
         "better."
     )
     words += [*_left_out(ranking.left_out), *(f"{note}." for note in notes)]
-    process = ranking[chosen]
+    process = ranking[selected]
     ranked = ranking.table()
     coming = fan_table(process, ranking.series.after(ahead), seed)
-    outliers = ranking.outliers(chosen)
+    outliers = ranking.outliers(selected)
     without = None
     if 0 < len(outliers) <= MOST_OUTLIERS:
-        without = fan_table(ranking.without_outliers(chosen), ranking.series.after(ahead), seed)
+        without = fan_table(ranking.without_outliers(selected), ranking.series.after(ahead), seed)
     words += _outlying(outliers, coming, without)
     return Report.of(
         [
             *opening([f"{ranking.verdict}."]),
             _processes(name, ranking),
             "",
-            _process(chosen, process),
+            _process(selected, process),
             "",
-            _residual_tests(chosen, found),
+            _residual_tests(selected, diagnose),
             "",
             Text("\n".join(words), style="dim"),
         ],
@@ -215,7 +218,7 @@ def series(
                 "criterion": ranking.criterion,
                 "ranking": _known(ranked, "process"),
                 "verdict": ranking.verdict,
-                "shown": chosen,
+                "shown": selected,
                 "parameters": {
                     key: value
                     for key, value in parameters_of(process).items()
@@ -227,7 +230,8 @@ def series(
                     for key, ends in (process.fitted.intervals if process.fitted else {}).items()
                 },
                 "tests": [
-                    {"test": test.name, "p": test.p, "meaning": test.words} for test in found.tests
+                    {"test": test.name, "p": test.p, "meaning": test.words}
+                    for test in diagnose.tests
                 ],
                 "outliers": [{"period": str(p)[:10], **row} for p, row in outliers.iterrows()],
                 "ahead without outliers": None
@@ -241,8 +245,8 @@ def series(
             "fan": coming,
             **({} if without is None else {"fan without outliers": without}),
         },
-        figures=lambda: {"fan": partial(ranking.plot, chosen, periods=ahead)},
-        pages=lambda: {"diagnostics": found.plot},
+        figures=lambda: {"fan": partial(ranking.plot, selected, periods=ahead)},
+        pages=lambda: {"diagnostics": diagnose.plot},
     )
 
 
@@ -296,11 +300,11 @@ def _processes(name: str, ranking: SeriesRanking) -> FigureTable:
         numbers_first=True,
     )
     frame = ranking.table()
-    for place, names in enumerate(ranking.groups.values()):
-        if place:
+    for position, names in enumerate(ranking.groups.values()):
+        if position:
             table.add_row("", *[""] * len(columns))
-        for one in names:
-            row: Any = frame.loc[one]
+        for item in names:
+            row: Any = frame.loc[item]
             cells = [
                 str(int(row["parameters"])),
                 f"{row[ranking.criterion]:,.1f}",
@@ -313,13 +317,13 @@ def _processes(name: str, ranking: SeriesRanking) -> FigureTable:
                     per_cent(row["inside_50"], 0),
                     per_cent(row["inside_90"], 0),
                 ]
-            table.add_row(one, *cells, row["note"])
+            table.add_row(item, *cells, row["note"])
     return table
 
 
-def _residual_tests(chosen: str, found: Diagnostics) -> FigureTable:
-    tests = table_of(f"What {chosen} leaves", "test of the residuals", "p", Words("meaning"))
-    for test in found.tests:
+def _residual_tests(selected: str, diagnostics: Diagnostics) -> FigureTable:
+    tests = table_of(f"What {selected} leaves", "test of the residuals", "p", Words("meaning"))
+    for test in diagnostics.tests:
         tests.add_row(test.name, _p(test.p), test.words)
     return tests
 
@@ -351,8 +355,8 @@ def parameters_of(process: Process) -> dict[str, float]:
     for key, value in process.parameters.items():
         if isinstance(value, tuple):
             answer |= {
-                f"{key.replace('_', ' ')} {place}": float(part)
-                for place, part in enumerate(value, start=1)
+                f"{key.replace('_', ' ')} {position}": float(piece)
+                for position, piece in enumerate(value, start=1)
             }
         elif key == "effects":
             answer |= {f"effect of {name}": effect for name, effect in value.items()}
@@ -382,7 +386,7 @@ def _percentiles(made: Any) -> Any:
 
 
 def trials(
-    found: ReadTrials,
+    read_trials: ReadTrials,
     names: list[str],
     pair: JointDistribution | None,
     ranking: pd.DataFrame | None,
@@ -390,7 +394,7 @@ def trials(
     """Return the figures of columns of trials, how two go together, and which others go with the
     first.
     """
-    parts: list[RenderableType] = [_column(found, name) for name in names]
+    parts: list[RenderableType] = [_column(read_trials, name) for name in names]
     if pair is not None:
         parts.append(_pair(pair))
     if ranking is not None and len(ranking):
@@ -404,16 +408,16 @@ def trials(
                 per_cent(max(row["first-order share"], 0.0)),
             )
         parts.append(table)
-    spaced: list[RenderableType] = [item for part in parts for item in (part, "")]
-    if found.notes:
-        spaced.append(Text("\n".join(f"{note}." for note in found.notes), style="dim"))
-    figures = found.table()
+    spaced: list[RenderableType] = [item for piece in parts for item in (piece, "")]
+    if read_trials.notes:
+        spaced.append(Text("\n".join(f"{note}." for note in read_trials.notes), style="dim"))
+    figures = read_trials.table()
 
     def data() -> Any:
         answer: dict[str, Any] = {
-            "file": found.source,
-            "trials": found.size,
-            "notes": list(found.notes),
+            "file": read_trials.source,
+            "trials": read_trials.size,
+            "notes": list(read_trials.notes),
             "columns": {name: _figures(figures.loc[[name]].droplevel(0)) for name in names},
         }
         return plain_value(answer | ({} if pair is None else {"together": _figures(pair.table())}))
@@ -421,7 +425,7 @@ def trials(
     def draws() -> Draws:
         from kindynos.plots import distribution
 
-        return {name: partial(distribution, found[name]) for name in names}
+        return {name: partial(distribution, read_trials[name]) for name in names}
 
     def page() -> Draws:
         from kindynos.plots.scatter import scatter_of
@@ -429,9 +433,9 @@ def trials(
         return {} if pair is None else {"scatter": partial(scatter_of, pair)}
 
     return Report.of(
-        [*opening(read_answer(found, names)), *spaced],
+        [*opening(read_answer(read_trials, names)), *spaced],
         kind="read",
-        result=found,
+        result=read_trials,
         data=data,
         frames=lambda: {"trials": figures} | ({} if pair is None else {"together": pair.table()}),
         figures=draws,
@@ -445,8 +449,8 @@ def _figures(table: pd.DataFrame) -> dict[str, Any]:
     return {str(name): row for name, row in zip(ends.index, ends.to_dict("records"), strict=True)}
 
 
-def _column(found: ReadTrials, name: str) -> FigureTable:
-    result = found[name]
+def _column(read_trials: ReadTrials, name: str) -> FigureTable:
+    result = read_trials[name]
     unit = f", {result.unit}" if result.unit else ""
     table = table_of(f"{name}{unit}: {result.size:,} trials", "statistic", "value", "± 95 %")
     for figure in reported_figures(result):
@@ -463,8 +467,8 @@ def _pair(pair: JointDistribution) -> FigureTable:
     at_x, at_y = (
         threshold(cut, side.unit) for cut, side in zip(pair.cuts, (pair.x, pair.y), strict=True)
     )
-    for (one, two), share in pair.quadrants.items():
-        words = f"{pair.x.name} {one} {at_x}, {pair.y.name} {two} {at_y}"
+    for (item, two), share in pair.quadrants.items():
+        words = f"{pair.x.name} {item} {at_x}, {pair.y.name} {two} {at_y}"
         table.add_row(words, per_cent(float(share)), share_range(share.low, share.high))
     if pair.without_value is not None:
         lacking = pair.without_value
@@ -493,7 +497,7 @@ def track_record(record: TrackRecord) -> Report:
         "skill",
     )
     for name, row in record.table().iterrows():
-        shares = (_interval(row, word, 100, 0, " %") for word in ("inside", "above"))
+        shares = (_interval(row, label, 100, 0, " %") for label in ("inside", "above"))
         inside, above = shares
         few = math.isnan(row["widening"])
         told = (
@@ -526,9 +530,9 @@ def track_record(record: TrackRecord) -> Report:
     )
 
 
-def _interval(row: pd.Series, word: str, times: float, decimals: int, unit: str = "") -> str:
+def _interval(row: pd.Series, label: str, times: float, decimals: int, unit: str = "") -> str:
     """Return a figure with its interval in brackets."""
     low, value, high = (
-        f"{times * row[key]:.{decimals}f}" for key in (f"{word} low", word, f"{word} high")
+        f"{times * row[key]:.{decimals}f}" for key in (f"{label} low", label, f"{label} high")
     )
     return f"{value}{unit} ({low} to {high})"

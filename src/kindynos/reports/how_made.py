@@ -42,9 +42,9 @@ def made_lines(run: Run) -> list[str]:
 def advice_lines(run: Run) -> list[str]:
     """Return what the maker of a model should look at."""
     return [
-        f"Look at {found.name}: {found.text}{'' if found.text.endswith('?') else '.'}"
-        for found in review(run.program)
-        if found.name not in ("dependence", "sources")
+        f"Look at {answer.name}: {answer.text}{'' if answer.text.endswith('?') else '.'}"
+        for answer in review(run.program)
+        if answer.name not in ("dependence", "sources")
     ]
 
 

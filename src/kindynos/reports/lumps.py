@@ -58,10 +58,10 @@ def is_count(result: Result) -> bool:
     """Return whether all values are whole numbers, several of them, and none so large that it is
     an amount that was rounded.
     """
-    known = result.values[np.isfinite(result.values)]
-    if not known.size or np.abs(known).max() >= LARGEST_COUNT:
+    valid = result.values[np.isfinite(result.values)]
+    if not valid.size or np.abs(valid).max() >= LARGEST_COUNT:
         return False
-    return bool((known == np.floor(known)).all())
+    return bool((valid == np.floor(valid)).all())
 
 
 def is_condition(run: Run, name: str) -> bool:
@@ -69,13 +69,13 @@ def is_condition(run: Run, name: str) -> bool:
     chance.
     """
     result = run[name]
-    known = result.values[~np.isnan(result.values)]
-    if result.unit or not known.size or not np.isin(known, (0.0, 1.0)).all():
+    valid = result.values[~np.isnan(result.values)]
+    if result.unit or not valid.size or not np.isin(valid, (0.0, 1.0)).all():
         return False
     line = run.program.lines.get(name)
     tree = None if line is None else line.tree
     stated = isinstance(tree, Operation) and tree.symbol in TRUTHS
-    return stated or bool(known.any() and not known.all())
+    return stated or bool(valid.any() and not valid.all())
 
 
 def never(result: Result) -> tuple[Estimate, Estimate] | None:
@@ -97,7 +97,7 @@ def may_be_never(run: Run, name: str) -> bool:
         for line in run.program.ancestors([name])
         if line in run.program.lines
     )
-    return any(word in formula for formula in formulas for word in ("first_period", "payback"))
+    return any(label in formula for formula in formulas for label in ("first_period", "payback"))
 
 
 def period_labels(run: Run, name: str) -> list[str]:

@@ -30,7 +30,7 @@ def write_manifest(stage: Path, folder: Path, about: Mapping[str, Any]) -> None:
     entry = {"kindynos": __version__, **about, "seed": _seed(stage), "files": files}
     earlier = []
     for made in _entries(folder):
-        left = {name: found for name, found in made["files"].items() if name not in files}
+        left = {name: answer for name, answer in made["files"].items() if name not in files}
         if left:
             earlier.append({**made, "files": left})
     text = json.dumps({**entry, "earlier": earlier}, indent=1, default=str, ensure_ascii=False)
@@ -57,10 +57,10 @@ def read_manifest(folder: Path) -> list[dict[str, Any]]:
     """
     if not (folder / NAME).is_file():
         raise FileError(f"holds no {NAME}, which --out writes", file=str(folder))
-    found = _entries(folder)
-    if not found:
+    manifest = _entries(folder)
+    if not manifest:
         raise FileError("is not a manifest of kindynos", file=str(folder / NAME))
-    return found
+    return manifest
 
 
 def differences(folder: Path) -> list[str]:
@@ -68,7 +68,7 @@ def differences(folder: Path) -> list[str]:
     or are not listed.
     """
     listed = {
-        name: found for made in read_manifest(folder) for name, found in made["files"].items()
+        name: answer for made in read_manifest(folder) for name, answer in made["files"].items()
     }
     problems = []
     for name, expected in listed.items():
@@ -88,12 +88,12 @@ def _entries(folder: Path) -> list[dict[str, Any]]:
     try:
         if (folder / NAME).stat().st_size > MOST_BYTES:
             return []
-        found = json.loads((folder / NAME).read_text(encoding="utf-8"))
-        entries = [found, *found.get("earlier", [])]
+        loads = json.loads((folder / NAME).read_text(encoding="utf-8"))
+        entries = [loads, *loads.get("earlier", [])]
         return [
             {key: value for key, value in made.items() if key != "earlier"}
             for made in entries
-            if all(isinstance(one, str) for pair in made["files"].items() for one in pair)
+            if all(isinstance(item, str) for pair in made["files"].items() for item in pair)
             and not any("/" in name or "\\" in name for name in made["files"])
         ]
     except (OSError, ValueError, TypeError, KeyError, AttributeError):

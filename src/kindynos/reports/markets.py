@@ -34,7 +34,7 @@ NOTHING_MORE = risk_answer.Asked()
 
 
 def risk(
-    held: Portfolio,
+    portfolio: Portfolio,
     levels: Sequence[float],
     methods: Sequence[RiskMethod] | None,
     windows: Sequence[Window],
@@ -50,24 +50,24 @@ def risk(
     and what each holding adds to the first, else the answer at a glance; what changes and shocks
     would do, a benchmark, and how the prices were read.
     """
-    shocks = _shocked(held, asked)  # first, since a wrong name is told before long work
-    table = held.risk_table(levels, methods, windows, horizon, every, **options)
-    chosen = None if whole else _supported(held, table, max(levels), every)
-    method: Any = table.index[0][0] if chosen is None else chosen.method
+    shocks = _shocked(portfolio, asked)  # first, since a wrong name is told before long work
+    table = portfolio.risk_table(levels, methods, windows, horizon, every, **options)
+    supported = None if whole else _supported(portfolio, table, max(levels), every)
+    method: Any = table.index[0][0] if supported is None else supported.method
     own = {
         name: value for name, value in options.items() if name in declared_options(METHODS[method])
     }
-    if held.valued:
+    if portfolio.valued:
         parts = None
-    elif chosen is None:
-        parts = held.contributions(
+    elif supported is None:
+        parts = portfolio.contributions(
             max(levels), window=windows[0], method=method, horizon=horizon, every=every, **own
         )
     else:
-        parts = risk_answer.full_contributions(held, max(levels), method, horizon, every)
-    beside = held.against(benchmark, windows[0], every) if benchmark else None
-    further = _changed(held, asked, max(levels), method, windows[0], horizon, every) | shocks
-    shown: list[RenderableType] = [part for _, part in further.values() if part is not None]
+        parts = risk_answer.full_contributions(portfolio, max(levels), method, horizon, every)
+    beside = portfolio.against(benchmark, windows[0], every) if benchmark else None
+    further = _changed(portfolio, asked, max(levels), method, windows[0], horizon, every) | shocks
+    shown: list[RenderableType] = [piece for _, piece in further.values() if piece is not None]
     stated = {
         "levels": list(levels),
         "methods": list(dict.fromkeys(table.index.get_level_values("method"))),
@@ -78,33 +78,35 @@ def risk(
         "trials": options.get("trials", Simulated.trials),
         **options,
     }
-    spaced = [entry for part in shown for entry in ("", part)]
+    spaced = [entry for piece in shown for entry in ("", piece)]
     return Report.of(
-        _risk_parts(held, table, parts, beside, spaced)
-        if chosen is None
-        else _at_a_glance(held, table, chosen, parts, beside, spaced, asked),
+        _risk_parts(portfolio, table, parts, beside, spaced)
+        if supported is None
+        else _at_a_glance(portfolio, table, supported, parts, beside, spaced, asked),
         kind="risk",
         data=lambda: (
-            _risk_data(held, table, parts, beside, stated)
+            _risk_data(portfolio, table, parts, beside, stated)
             | {name: plain_rows(frame) for name, (frame, _) in further.items()}
-            | ({} if chosen is None else {"method": chosen.method, "why": chosen.why})
+            | ({} if supported is None else {"method": supported.method, "why": supported.why})
         ),
         frames=lambda: {
             "risk": table,
             **({} if parts is None else {"contributions": parts}),
-            "losses": held.losses(method, windows[0], horizon, every, **own),
-            **({} if chosen is None else {"backtests": chosen.backtests}),
+            "losses": portfolio.losses(method, windows[0], horizon, every, **own),
+            **({} if supported is None else {"backtests": supported.backtests}),
         },
-        figures=partial(_risk_pictures, held, table, max(levels), method, every, own),
-        glance=lambda: () if chosen is None else risk_answer.keys(held, table, chosen, asked),
+        figures=partial(_risk_pictures, portfolio, table, max(levels), method, every, own),
+        glance=lambda: (
+            () if supported is None else risk_answer.keys(portfolio, table, supported, asked)
+        ),
         adds=lambda: {} if parts is None else dict(parts["share"].sort_values(ascending=False)),
     )
 
 
 def _at_a_glance(
-    held: Portfolio,
+    portfolio: Portfolio,
     table: pd.DataFrame,
-    chosen: SupportedMethod,
+    supported_method: SupportedMethod,
     parts: pd.DataFrame | None,
     beside: pd.Series | None,
     further: Sequence[RenderableType],
@@ -113,34 +115,36 @@ def _at_a_glance(
     """Return the answer, one figure by the chosen method, and what the holdings add."""
     span = table.attrs["spacing"].span(table.attrs["horizon"])
     return [
-        *price_doubts(held.prices),
-        *risk_answer.answer(held, table, chosen, asked),
+        *price_doubts(portfolio.prices),
+        *risk_answer.answer(portfolio, table, supported_method, asked),
         "",
-        risk_answer.figures(table, chosen, f"Losses over {span}, by {chosen.method}"),
+        risk_answer.figures(
+            table, supported_method, f"Losses over {span}, by {supported_method.method}"
+        ),
         *([] if parts is None else ["", *risk_answer.holdings(parts, span)]),
         *further,
         *_beside(beside),
-        Text(f"{_meaning(held, table)} All methods: --whole.", style="dim"),
-        *price_problems(held.prices),
+        Text(f"{_meaning(portfolio, table)} All methods: --whole.", style="dim"),
+        *price_problems(portfolio.prices),
     ]
 
 
 def _supported(
-    held: Portfolio, table: pd.DataFrame, level: float, every: ReturnPeriod | None
+    portfolio: Portfolio, table: pd.DataFrame, level: float, every: ReturnPeriod | None
 ) -> SupportedMethod:
     """Return the method for one figure, of those in the table."""
-    found = held.supported_method(level, every=every)
-    known = list(dict.fromkeys(table.index.get_level_values("method")))
-    if found.method in known:
-        return found
-    return replace(found, method=str(known[0]), why=f"{found.method!r} has no figure here")
+    supported = portfolio.supported_method(level, every=every)
+    valid = list(dict.fromkeys(table.index.get_level_values("method")))
+    if supported.method in valid:
+        return supported
+    return replace(supported, method=str(valid[0]), why=f"{supported.method!r} has no figure here")
 
 
 Further = dict[str, tuple[pd.DataFrame, RenderableType | None]]
 
 
 def _changed(
-    held: Portfolio,
+    portfolio: Portfolio,
     asked: risk_answer.Asked,
     level: float,
     method: RiskMethod,
@@ -151,25 +155,27 @@ def _changed(
     """Return what changes of holdings would do: the data, and how they are shown."""
     if not asked.what_if:
         return {}
-    span = held.prices.every(every).spacing.span(horizon)
+    span = portfolio.prices.every(every).spacing.span(horizon)
     rolling = method if METHODS[method].rolling else "historical"
-    change = held.what_if(asked.what_if, level, rolling, window, horizon, every)
+    change = portfolio.what_if(asked.what_if, level, rolling, window, horizon, every)
     return {"what if": (change, risk_answer.changed(change, asked, span))}
 
 
-def _shocked(held: Portfolio, asked: risk_answer.Asked) -> Further:
+def _shocked(portfolio: Portfolio, asked: risk_answer.Asked) -> Further:
     """Return what shocks would do, by name: the data, and how they are shown, all together."""
-    results = {name: held.stress(shocks) for name, shocks in asked.shocks.items()}
-    results |= {f"{first} to {last}": held.replay(first, last) for first, last in asked.replays}
+    results = {name: portfolio.stress(shocks) for name, shocks in asked.shocks.items()}
+    results |= {
+        f"{first} to {last}": portfolio.replay(first, last) for first, last in asked.replays
+    }
     shown = risk_answer.stressed(results) if results else None
     return {
-        f"stress: {name}": (result, shown if place == 0 else None)
-        for place, (name, result) in enumerate(results.items())
+        f"stress: {name}": (result, shown if position == 0 else None)
+        for position, (name, result) in enumerate(results.items())
     }
 
 
 def _risk_pictures(
-    held: Portfolio,
+    portfolio: Portfolio,
     table: pd.DataFrame,
     level: float,
     method: RiskMethod,
@@ -181,27 +187,27 @@ def _risk_pictures(
 
     pictures: dict[str, Draw] = {
         "risk": partial(plots.risk_levels, table, level),
-        "prices": partial(plots.prices_rebased, held.prices),
+        "prices": partial(plots.prices_rebased, portfolio.prices),
     }
-    frame = held.prices.frame
-    moving = [name for name in held.instruments if frame[name].nunique() > 1]
+    frame = portfolio.prices.frame
+    moving = [name for name in portfolio.instruments if frame[name].nunique() > 1]
     if moving:
-        together = returns(held.prices.subset(moving), every=every)
+        together = returns(portfolio.prices.subset(moving), every=every)
         pictures["correlation"] = partial(plots.correlation_map, together)
-    if not held.valued:
-        pictures["allocation"] = partial(plots.allocation, held)
-    values = held.constant_value()
+    if not portfolio.valued:
+        pictures["allocation"] = partial(plots.allocation, portfolio)
+    values = portfolio.constant_value()
     if values.min() > 0:
         pictures["underwater"] = partial(plots.underwater, values)
     if METHODS[method].rolling:
-        size = min(ROLLING, len(held.exposure(every=every).losses) // 2)
-        through_time = held.rolling(size, level, method, every, **own)
+        size = min(ROLLING, len(portfolio.exposure(every=every).losses) // 2)
+        through_time = portfolio.rolling(size, level, method, every, **own)
         pictures["rolling"] = partial(plots.rolling_risk, through_time)
     return pictures
 
 
 def _risk_data(
-    held: Portfolio,
+    portfolio: Portfolio,
     table: pd.DataFrame,
     parts: pd.DataFrame | None,
     beside: pd.Series | None,
@@ -215,10 +221,10 @@ def _risk_data(
             for name, f in beside.items()
         }
     return {
-        "record": {**held.record(), "options": stated},
-        "value": held.value,
-        "prices": held.prices.description,
-        "problems": plain_rows(held.prices.problems.astype(str)),
+        "record": {**portfolio.record(), "options": stated},
+        "value": portfolio.value,
+        "prices": portfolio.prices.description,
+        "problems": plain_rows(portfolio.prices.problems.astype(str)),
         "horizon": table.attrs["horizon"],
         "period": table.attrs["spacing"].unit,
         "risk": plain_rows(rows),
@@ -228,7 +234,7 @@ def _risk_data(
 
 
 def _risk_parts(
-    held: Portfolio,
+    portfolio: Portfolio,
     table: pd.DataFrame,
     parts: pd.DataFrame | None,
     beside: pd.Series | None,
@@ -236,7 +242,7 @@ def _risk_parts(
 ) -> list[RenderableType]:
     horizon, spacing = table.attrs["horizon"], table.attrs["spacing"]
     span = spacing.span(horizon)
-    title = f"Losses of holdings worth {number(round(held.value))} over {span}"
+    title = f"Losses of holdings worth {number(round(portfolio.value))} over {span}"
     columns = [Words("method"), "window", "1 in", "value at risk", "95 % interval"]
     shown = table_of(
         title,
@@ -272,19 +278,19 @@ def _risk_parts(
         for name, reason in table.attrs["left out"].items()
     ]
     return [
-        *price_doubts(held.prices),
+        *price_doubts(portfolio.prices),
         shown,
         *notes,
         *_sampled(table),
         *_added(parts, span),
         *further,
         *_beside(beside),
-        Text(_meaning(held, table), style="dim"),
-        *price_problems(held.prices),
+        Text(_meaning(portfolio, table), style="dim"),
+        *price_problems(portfolio.prices),
     ]
 
 
-def _meaning(held: Portfolio, table: pd.DataFrame) -> str:
+def _meaning(portfolio: Portfolio, table: pd.DataFrame) -> str:
     """Return what the figures mean, what shares are of, and which returns are behind them."""
     horizon, spacing = table.attrs["horizon"], table.attrs["spacing"]
     base, base_name = table.attrs["base"]
@@ -300,7 +306,7 @@ def _meaning(held: Portfolio, table: pd.DataFrame) -> str:
         f"{spacing.stretch(horizon)} in as many as its column '1 in' says, not the most that can "
         "be lost. The intervals include the estimation error; 'at least' means that it does not "
         f"bound the figure from above.{of_gross} Returns from {first:%Y-%m-%d} to {end:%Y-%m-%d}; "
-        f"{held.prices.description}."
+        f"{portfolio.prices.description}."
     )
 
 
@@ -346,13 +352,13 @@ def _doubts(table: pd.DataFrame) -> tuple[list[Text], set[str]]:
     """
     rows = table[table["doubt"] != ""].reset_index().drop_duplicates(["method", "window"])
     several = table.index.get_level_values("window").nunique() > 1
-    found: dict[str, list[str]] = {}
+    by_name: dict[str, list[str]] = {}
     for method, window, doubt in zip(rows["method"], rows["window"], rows["doubt"], strict=True):
         where = (
             "" if not several else " (whole history)" if window == "all" else f" (window {window})"
         )
-        found.setdefault(str(doubt), []).append(f"{method}{where}")
-    return [Text(f"* {', '.join(names)}: {doubt}.") for doubt, names in found.items()], set(
+        by_name.setdefault(str(doubt), []).append(f"{method}{where}")
+    return [Text(f"* {', '.join(names)}: {doubt}.") for doubt, names in by_name.items()], set(
         map(str, rows["method"])
     )
 
@@ -379,7 +385,7 @@ def _sampled(table: pd.DataFrame) -> list[Text]:
     ]
 
 
-def backtests(held: Portfolio, table: pd.DataFrame, tested: Backtest) -> Report:
+def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Report:
     """Return the back-tests of all methods side by side, and that of one of them in full."""
     title = (
         f"Back-tests at {tested.level:g}, windows of {tested.window} returns, "
@@ -403,19 +409,19 @@ def backtests(held: Portfolio, table: pd.DataFrame, tested: Backtest) -> Report:
         "A small p speaks against a method. The multiplier of capital is that of the supervisors' "
         "rule for the exceptions of the last 250 days at 99 %."
     )
-    one = backtested(tested, held.prices)
+    item = backtested(tested, portfolio.prices)
     return Report.of(
         [
-            *price_doubts(held.prices),
+            *price_doubts(portfolio.prices),
             *opening(backtest_answer(table, tested.days, tested.unit)),
             shown,
             Text(note, style="dim"),
-            *price_problems(held.prices),
+            *price_problems(portfolio.prices),
         ],
         kind="backtests",
-        data=lambda: {**one.data(), "backtests": plain_rows(table), "record": held.record()},
-        frames=lambda: {"backtests": table, **one.frames()},
-        figures=one.figures,
+        data=lambda: {**item.data(), "backtests": plain_rows(table), "record": portfolio.record()},
+        frames=lambda: {"backtests": table, **item.frames()},
+        figures=item.figures,
     )
 
 

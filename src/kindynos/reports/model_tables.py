@@ -28,9 +28,9 @@ def givens_table(program: Program) -> FigureTable:
     table = table_of("Given", "figure", "value", Words("unit"), Words("source"))
     for name, given in program.givens.items():
         value = given.value
-        word = "pairs" if given.shape.table else "periods"
+        label = "pairs" if given.shape.table else "periods"
         if isinstance(value, tuple):
-            shown = f"{len(value)} {word}"
+            shown = f"{len(value)} {label}"
         else:
             shown = str(number(in_unit(value, given.unit)))
             if given.convert:
@@ -184,10 +184,10 @@ def _amount(value: float, unit: str | None) -> str:
     return "" if value != value else brief(in_unit(float(value), unit))
 
 
-def findings(found: Iterable[Finding]) -> Group:
+def findings(answer: Iterable[Finding]) -> Group:
     """Return what looks wrong, or that nothing does."""
     lines = [
         Text.assemble((f"look at {finding.name}", f"bold {DOUBT}"), f": {finding.text}")
-        for finding in found
+        for finding in answer
     ]
     return Group(*(lines or [Text("Nothing looks wrong.")]))

@@ -36,14 +36,14 @@ def checked(model: Model, whole: bool = False) -> Report:
     parts: list[RenderableType] = opening(model_answer(model))
     for table in tables:
         parts += [table if whole else table.first(MOST_ROWS), ""]
-    found = review(program)
+    answer = review(program)
     return Report.of(
-        [*parts, model_tables.findings(found)],
+        [*parts, model_tables.findings(answer)],
         kind="model",
         data=lambda: {
             "model": model.name,
             "base case": plain_rows(model.base_case()),
-            "findings": [{"name": one.name, "text": one.text} for one in found],
+            "findings": [{"name": item.name, "text": item.text} for item in answer],
         },
         frames=lambda: {"base-case": model.base_case()},
     )

@@ -19,44 +19,44 @@ from kindynos.studies.aims import Constraint
 from kindynos.studies.optimum import Optimum
 
 
-def optimum(found: Optimum) -> Report:
+def optimum(result: Optimum) -> Report:
     """Return the best decisions, what they are worth on fresh draws, the constraints, and what is
     to be said of them.
     """
-    parts: list[Any] = [*opening(answer(found)), _decisions(found)]
-    if found.limits:
-        parts += ["", _constraints(found)]
+    parts: list[Any] = [*opening(answer(result)), _decisions(result)]
+    if result.limits:
+        parts += ["", _constraints(result)]
     how = (
-        f"{len(found.evaluations)} points tried on the same {found.trials:,} draws (seed "
-        f"{found.seed})"
+        f"{len(result.evaluations)} points tried on the same {result.trials:,} draws (seed "
+        f"{result.seed})"
     )
     return Report.of(
-        [*parts, "", Text("\n".join(found.sentences())), Text(f"{how}.", style="dim")],
+        [*parts, "", Text("\n".join(result.sentences())), Text(f"{how}.", style="dim")],
         kind="optimum",
-        data=partial(_data, found),
-        frames=lambda: {"optimum": found.evaluations},
-        figures=lambda: {"optimum": found.plot},
+        data=partial(_data, result),
+        frames=lambda: {"optimum": result.evaluations},
+        figures=lambda: {"optimum": result.plot},
     )
 
 
-def _decisions(found: Optimum) -> FigureTable:
-    aim = "Highest" if found.maximize else "Least"
-    unit = f", {found.unit}" if found.unit else ""
-    table = table_of(f"{aim} {found.what}{unit}", "decision", "best", "95 % error", Words("unit"))
-    units = found.units or {}
-    for name, decided in found.decisions.items():
+def _decisions(optimum: Optimum) -> FigureTable:
+    aim = "Highest" if optimum.maximize else "Least"
+    unit = f", {optimum.unit}" if optimum.unit else ""
+    table = table_of(f"{aim} {optimum.what}{unit}", "decision", "best", "95 % error", Words("unit"))
+    units = optimum.units or {}
+    for name, decided in optimum.decisions.items():
         unit_of = units.get(name)
         if decided.error > 0:
             cells = with_error(decided, unit_of)
         else:
             cells = number(in_unit(float(f"{float(decided):.6g}"), unit_of)), Cell.of("-")
         table.add_row(name, *cells, unit_of or "")
-    value, error = shown(found.objective, kind_of(found.what), found.unit)
-    table.add_row(found.what, value, error or "-", found.unit or "")
+    value, error = shown(optimum.objective, kind_of(optimum.what), optimum.unit)
+    table.add_row(optimum.what, value, error or "-", optimum.unit or "")
     return table
 
 
-def _constraints(found: Optimum) -> FigureTable:
+def _constraints(optimum: Optimum) -> FigureTable:
     table = table_of(
         "Constraints",
         "constraint",
@@ -66,8 +66,8 @@ def _constraints(found: Optimum) -> FigureTable:
         Words("binds"),
         Words("kept"),
     )
-    constraints = [limit[0] for limit in found.limits]
-    for constraint, row in zip(constraints, found.constraints().to_dict("records"), strict=True):
+    constraints = [limit[0] for limit in optimum.limits]
+    for constraint, row in zip(constraints, optimum.constraints().to_dict("records"), strict=True):
         figures = [
             _rounded(float(row[column]), constraint)
             for column in ("on the search's draws", "on fresh draws", "low", "high")
@@ -94,19 +94,19 @@ def _rounded(value: float, constraint: Constraint) -> Cell:
     return short(value)
 
 
-def _data(found: Optimum) -> dict[str, Any]:
+def _data(optimum: Optimum) -> dict[str, Any]:
     """Return all of it as plain data."""
     return {
-        "objective": found.what,
-        "maximize": found.maximize,
-        "decisions": {name: plain_estimate(value) for name, value in found.decisions.items()},
-        "value": plain_value(float(found.objective)),
-        "low": plain_value(found.objective.low),
-        "high": plain_value(found.objective.high),
-        "on the search's draws": plain_value(float(found.found)),
-        "constraints": plain_rows(found.constraints()),
-        "said": found.sentences(),
-        "trials": found.trials,
-        "seed": found.seed,
-        "evaluations": plain_rows(found.evaluations),
+        "objective": optimum.what,
+        "maximize": optimum.maximize,
+        "decisions": {name: plain_estimate(value) for name, value in optimum.decisions.items()},
+        "value": plain_value(float(optimum.objective)),
+        "low": plain_value(optimum.objective.low),
+        "high": plain_value(optimum.objective.high),
+        "on the search's draws": plain_value(float(optimum.found)),
+        "constraints": plain_rows(optimum.constraints()),
+        "said": optimum.sentences(),
+        "trials": optimum.trials,
+        "seed": optimum.seed,
+        "evaluations": plain_rows(optimum.evaluations),
     }

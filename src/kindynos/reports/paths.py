@@ -66,9 +66,9 @@ def write_process(
     """Write a page of simulated paths; see Process.report."""
     from kindynos.reports.page.page import write_report
 
-    chosen = checked_seed(seed)
-    made = process.paths(periods, trials, chosen, dt)
-    write_report(process_paths(process, made, chosen), path)
+    selected = checked_seed(seed)
+    made = process.paths(periods, trials, selected, dt)
+    write_report(process_paths(process, made, selected), path)
 
 
 def path_table(made: Floats) -> pd.DataFrame:
@@ -87,7 +87,7 @@ def path_rows(name: str, made: Floats, unit: str = "period") -> PeriodTrials:
     kept = np.unique(np.linspace(0, periods, min(periods, MOST_DRAWN) + 1).round().astype(np.int64))
     order = np.argsort(made[-1], kind="stable")
     order = order[np.linspace(0, len(order) - 1, min(len(order), MOST_PATHS)).astype(np.int64)]
-    words = [f"path {one:,}: {brief(float(made[-1, one]))} at the end" for one in order.tolist()]
+    words = [f"path {item:,}: {brief(float(made[-1, item]))} at the end" for item in order.tolist()]
     labels = [f"{unit} {k}" if k else "today" for k in kept.tolist()]
     return PeriodTrials(name, made[kept], labels, None, order.tolist(), words, "end")
 
@@ -195,9 +195,10 @@ def _labelled(key: str, values: tuple[Any, ...], errors: Any) -> dict[str, Any]:
     """Return several values of one parameter by the names that their errors have."""
     if f"{key.replace('_', ' ')} 1" in errors:
         return {
-            f"{key.replace('_', ' ')} {place}": part for place, part in enumerate(values, start=1)
+            f"{key.replace('_', ' ')} {position}": value
+            for position, value in enumerate(values, start=1)
         }
-    return {f"{key}[{place}]": part for place, part in enumerate(values)}
+    return {f"{key}[{position}]": value for position, value in enumerate(values)}
 
 
 def _fitted(name: str, process: Process, history: int) -> Any:
@@ -211,8 +212,8 @@ def _fitted(name: str, process: Process, history: int) -> Any:
             parts = {f"effect of {regressor}": effect for regressor, effect in value.items()}
         else:
             parts = _labelled(key, value, errors) if isinstance(value, tuple) else {key: value}
-        for label, part in parts.items():
-            text = str(part) if isinstance(part, bool | str) else f"{part:.4g}"
+        for label, piece in parts.items():
+            text = str(piece) if isinstance(piece, bool | str) else f"{piece:.4g}"
             error = errors.get(label, math.nan)
             fitted.add_row(
                 label,

@@ -46,109 +46,117 @@ def estimates(figures: Estimates) -> Report:
     table = table_of("", "", "value", "95 % error")
     value = np.asarray(figures).reshape(-1)
     low, high = (np.asarray(end).reshape(-1) for end in (figures.low, figures.high))
-    for place, one in enumerate(zip(value.tolist(), low.tolist(), high.tolist(), strict=True)):
-        if place < MOST_PERIODS:
-            table.add_row(str(place), *with_error(Estimate(*one)))
+    for position, item in enumerate(zip(value.tolist(), low.tolist(), high.tolist(), strict=True)):
+        if position < MOST_PERIODS:
+            table.add_row(str(position), *with_error(Estimate(*item)))
     return Report.of([table], kind="figures")
 
 
-def result(found: Result) -> Report:
+def result(answer: Result) -> Report:
     """Return the main figures of a quantity, with their errors."""
-    unit = f", {found.unit}" if found.unit else ""
-    table = table_of(f"{found.name}{unit}", "", "value", "95 % error")
-    figures: dict[str, Estimate] = {"mean": found.mean, "standard deviation": found.sd}
-    figures |= {f"P{q}": found.percentile(q) for q in ENDS}
-    for word, figure in figures.items():
-        table.add_row(word, *with_error(figure, found.unit))
-    said = f"{found.name}: {amount(found.mean, found.unit)} on average of {found.size:,} trials."
-    if found.n_failed == found.size:
-        said = f"{found.name} has no value in any of {found.size:,} trials."
+    unit = f", {answer.unit}" if answer.unit else ""
+    table = table_of(f"{answer.name}{unit}", "", "value", "95 % error")
+    figures: dict[str, Estimate] = {"mean": answer.mean, "standard deviation": answer.sd}
+    figures |= {f"P{q}": answer.percentile(q) for q in ENDS}
+    for label, figure in figures.items():
+        table.add_row(label, *with_error(figure, answer.unit))
+    said = (
+        f"{answer.name}: {amount(answer.mean, answer.unit)} on average of {answer.size:,} trials."
+    )
+    if answer.n_failed == answer.size:
+        said = f"{answer.name} has no value in any of {answer.size:,} trials."
 
     def draws() -> Draws:
         from kindynos.plots import distribution
 
-        return {found.name: partial(distribution, found)}
+        return {answer.name: partial(distribution, answer)}
 
     return Report.of([*opening([said]), table], kind="quantity", figures=draws)
 
 
-def row_result(found: RowResult) -> Report:
+def row_result(answer: RowResult) -> Report:
     """Return mean and percentiles of a row by period."""
-    unit = f", {found.unit}" if found.unit else ""
+    unit = f", {answer.unit}" if answer.unit else ""
     columns = ["mean", *(f"P{q}" for q in ENDS)]
-    table = table_of(f"{found.name}{unit}", "period", *columns)
-    mean, ends = np.asarray(found.mean), np.asarray(found.percentile(ENDS))
-    for period, label in enumerate(found.labels[:MOST_PERIODS]):
+    table = table_of(f"{answer.name}{unit}", "period", *columns)
+    mean, ends = np.asarray(answer.mean), np.asarray(answer.percentile(ENDS))
+    for period, label in enumerate(answer.labels[:MOST_PERIODS]):
         figures = (mean[period], *ends[:, period])
-        table.add_row(str(label), *(brief(in_unit(float(x), found.unit)) for x in figures))
+        table.add_row(str(label), *(brief(in_unit(float(x), answer.unit)) for x in figures))
     return Report.of([table], kind="row")
 
 
-def distribution(one: Distribution) -> Report:
+def distribution(item: Distribution) -> Report:
     """Return a distribution: its parameters, mean, sd, percentiles and the chance below 0."""
-    table = table_of(repr(one), "", "value")
-    figures = {"mean": one.mean, "standard deviation": one.sd}
-    figures |= {f"P{q}": float(one.percentile(q)) for q in ENDS}
-    for word, figure in figures.items():
-        table.add_row(word, brief(float(figure)))
-    below = float(one.chance(below=0))
+    table = table_of(repr(item), "", "value")
+    figures = {"mean": item.mean, "standard deviation": item.sd}
+    figures |= {f"P{q}": float(item.percentile(q)) for q in ENDS}
+    for label, figure in figures.items():
+        table.add_row(label, brief(float(figure)))
+    below = float(item.chance(below=0))
     table.add_row("chance below 0", per_cent(below) if below > 0 else "never")
-    return Report.of([table], kind="distribution", figures=lambda: {"density": one.plot})
+    return Report.of([table], kind="distribution", figures=lambda: {"density": item.plot})
 
 
-def process(one: Process) -> Report:
+def process(item: Process) -> Report:
     """Return a process with its parameters."""
-    table = table_of(one.label, "parameter", "value")
-    for name, value in one.parameters.items():
+    table = table_of(item.label, "parameter", "value")
+    for name, value in item.parameters.items():
         if isinstance(value, int | float | str | bool):
             shown = brief(float(value)) if isinstance(value, float) else str(value)
             table.add_row(name.replace("_", " "), shown)
     return Report.of([table], kind="process")
 
 
-def cohort(one: Cohort) -> Report:
+def cohort(item: Cohort) -> Report:
     """Return a cohort: its start, and the chances of its moves."""
-    return Report.of([cohort_table("cohort", one)], kind="cohort")
+    return Report.of([cohort_table("cohort", item)], kind="cohort")
 
 
-def counts(found: CohortResult) -> Report:
+def counts(cohort_result: CohortResult) -> Report:
     """Return how many members are in each state through time."""
-    states, last = list(found.cohort.states), found.periods
-    table = found.table()
+    states, last = list(cohort_result.cohort.states), cohort_result.periods
+    table = cohort_result.table()
     ends: Any = table.xs(last, level="period")
     said = []
     for state in states[:2]:
         mean, low, high = (short(float(ends.loc[state, key])) for key in ("mean", "P10", "P90"))
         said.append(
             f"After {last} periods {mean} are {state} on average, and {low} to {high} in 80 % of "
-            f"{found.trials:,} trials."
+            f"{cohort_result.trials:,} trials."
         )
     return Report.of(
-        [*opening(said), _counts_table(found, table), Text(f"Seed {found.seed}.", style="dim")],
+        [
+            *opening(said),
+            _counts_table(cohort_result, table),
+            Text(f"Seed {cohort_result.seed}.", style="dim"),
+        ],
         kind="counts",
-        data=lambda: {"seed": found.seed, "counts": plain_rows(table)},
+        data=lambda: {"seed": cohort_result.seed, "counts": plain_rows(table)},
         frames=lambda: {"counts": table},
-        pages=lambda: {"counts": partial(found.plot, "fans")},
-        rows=lambda: [_counts_row(found, state) for state in states],
+        pages=lambda: {"counts": partial(cohort_result.plot, "fans")},
+        rows=lambda: [_counts_row(cohort_result, state) for state in states],
     )
 
 
-def _counts_table(found: CohortResult, table: Any) -> FigureTable:
-    states = list(found.cohort.states)
+def _counts_table(cohort_result: CohortResult, table: Any) -> FigureTable:
+    states = list(cohort_result.cohort.states)
     shown = table_of(
         "Mean counts by period", "period", *(state for state in states), numbers_first=True
     )
-    every = max(found.periods // MOST_PERIODS, 1)
-    for period in range(0, found.periods + 1, every):
+    every = max(cohort_result.periods // MOST_PERIODS, 1)
+    for period in range(0, cohort_result.periods + 1, every):
         means = (float(table.loc[(state, period), "mean"]) for state in states)
         shown.add_row(str(period), *(brief(float(f"{mean:.4g}")) for mean in means))
     return shown
 
 
-def _counts_row(found: CohortResult, state: str) -> PeriodTrials:
-    values = np.asarray(found[state], dtype=np.float64)
-    labels = [str(period) for period in range(found.periods + 1)]
+def _counts_row(cohort_result: CohortResult, state: str) -> PeriodTrials:
+    values = np.asarray(cohort_result[state], dtype=np.float64)
+    labels = [str(period) for period in range(cohort_result.periods + 1)]
     order = np.argsort(values[-1], kind="stable")
-    chosen = order[np.linspace(0, len(order) - 1, min(len(order), MOST_PATHS)).astype(np.int64)]
-    words = [f"trial {one:,}: {values[-1, one]:g} {state} at the end" for one in chosen.tolist()]
-    return PeriodTrials(state, values, labels, None, chosen.tolist(), words, "end")
+    selected = order[np.linspace(0, len(order) - 1, min(len(order), MOST_PATHS)).astype(np.int64)]
+    words = [
+        f"trial {item:,}: {values[-1, item]:g} {state} at the end" for item in selected.tolist()
+    ]
+    return PeriodTrials(state, values, labels, None, selected.tolist(), words, "end")

@@ -37,12 +37,12 @@ class Section:
     @property
     def tables(self) -> list[FigureTable]:
         """Its tables, with their units and errors."""
-        return [part for part in self.parts if isinstance(part, FigureTable)]
+        return [piece for piece in self.parts if isinstance(piece, FigureTable)]
 
     @property
     def sentences(self) -> list[str]:
         """Its sentences."""
-        return [part.plain for part in self.parts if isinstance(part, Text)]
+        return [piece.plain for piece in self.parts if isinstance(piece, Text)]
 
     @property
     def title(self) -> str:
@@ -99,20 +99,22 @@ class Report:
     def of(cls, parts: Iterable[RenderableType | None], kind: str, **rendered: Any) -> Report:
         """Return the report of parts in reading order, of which ``""`` ends a section."""
         sections: list[list[Any]] = [[]]
-        for part in parts:
-            if part == "":
+        for piece in parts:
+            if piece == "":
                 sections.append([])
-            elif isinstance(part, Group):
-                sections[-1] += part.renderables
-            elif part is not None:
-                sections[-1].append(part)
-        return cls(tuple(Section(tuple(found)) for found in sections if found), kind, **rendered)
+            elif isinstance(piece, Group):
+                sections[-1] += piece.renderables
+            elif piece is not None:
+                sections[-1].append(piece)
+        return cls(
+            tuple(Section(tuple(section)) for section in sections if section), kind, **rendered
+        )
 
     def __rich__(self) -> Group:
         """Return the report as a terminal shows it: its sections with a blank line between them."""
         parts: list[RenderableType] = []
-        for place, section in enumerate(self.sections):
-            parts += ["", *section.parts] if place else section.parts
+        for position, section in enumerate(self.sections):
+            parts += ["", *section.parts] if position else section.parts
         return Group(*parts)
 
     @property
@@ -126,7 +128,7 @@ class Report:
     @property
     def title(self) -> str:
         """The title of its first table, or its first sentence."""
-        first = next((part for part in self.sections if part.tables), None)
+        first = next((section for section in self.sections if section.tables), None)
         return (first or self.sections[0]).title
 
     def brief(self) -> Text:

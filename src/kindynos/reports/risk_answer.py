@@ -41,21 +41,21 @@ class Asked:
 
 
 def answer(
-    held: Portfolio, table: pd.DataFrame, chosen: SupportedMethod, asked: Asked
+    portfolio: Portfolio, table: pd.DataFrame, supported_method: SupportedMethod, asked: Asked
 ) -> list[RenderableType]:
     """Return the answer in a sentence or two, and how the method was chosen."""
     horizon, spacing = table.attrs["horizon"], table.attrs["spacing"]
     level = max(table.index.get_level_values("level"))
     rows = table.xs(level, level="level").droplevel("window")
-    row = pd.Series(rows.loc[chosen.method])
+    row = pd.Series(rows.loc[supported_method.method])
     step = step_within(row, "value at risk")
     often, unit = f"{1 / (1 - level):.3g}", spacing.stretch(horizon)
     low, high = float(row["value at risk low"]), float(row["value at risk high"])
     bounds = between(low, high, step, "{} or more")
-    others = rows["value at risk"].drop(chosen.method)
+    others = rows["value at risk"].drop(supported_method.method)
     said = (
-        f"Over {spacing.span(horizon)} the holdings, worth {asked.money(round(held.value))} on "
-        f"{held.prices.dates[-1]:%Y-%m-%d}, lose more than about "
+        f"Over {spacing.span(horizon)} the holdings, worth {asked.money(round(portfolio.value))} "
+        f"on {portfolio.prices.dates[-1]:%Y-%m-%d}, lose more than about "
         f"{asked.money(float(row['value at risk']), step)} ({bounds}) on 1 {unit} in {often}"
     )
     if len(others):
@@ -65,7 +65,7 @@ def answer(
         )
     beyond = step_within(row, "expected shortfall")
     worst = f"{spacing.unit}s" if horizon == 1 else "stretches"
-    why = f" The figure is that of the method {chosen.method!r}: {chosen.why}."
+    why = f" The figure is that of the method {supported_method.method!r}: {supported_method.why}."
     doubt = str(row["doubt"])
     doubts = [Text(f"What contradicts it: {doubt}.", style=DOUBT)] if doubt else []
     return [
@@ -78,36 +78,36 @@ def answer(
 
 
 def keys(
-    held: Portfolio, table: pd.DataFrame, chosen: SupportedMethod, asked: Asked
+    portfolio: Portfolio, table: pd.DataFrame, supported_method: SupportedMethod, asked: Asked
 ) -> list[tuple[str, str, str, bool]]:
     """Return the figures at a glance: both measures at the highest level, what other methods say,
     and what the holdings are worth.
     """
     level = max(table.index.get_level_values("level"))
     rows = table.xs(level, level="level").droplevel("window")
-    row, often = pd.Series(rows.loc[chosen.method]), f"{1 / (1 - level):.3g}"
+    row, often = pd.Series(rows.loc[supported_method.method]), f"{1 / (1 - level):.3g}"
     spacing, horizon = table.attrs["spacing"], table.attrs["horizon"]
-    found: list[tuple[str, str, str, bool]] = []
+    answer: list[tuple[str, str, str, bool]] = []
     for name in MEASURES:
         step = step_within(row, name)
         low, high = float(row[f"{name} low"]), float(row[f"{name} high"])
         ends = f"{number(low, step)} to {number(high, step)}"
         note = ends if math.isfinite(high) else f"at least {number(low, step)}"
         label = f"{name[:1].upper()}{name[1:]}"
-        label += f", 1 {spacing.stretch(horizon)} in {often}" if not found else ""
-        found.append((label, number(float(row[name]), step), note, not found))
-    others = rows[MEASURES[0]].drop(chosen.method)
+        label += f", 1 {spacing.stretch(horizon)} in {often}" if not answer else ""
+        answer.append((label, number(float(row[name]), step), note, not answer))
+    others = rows[MEASURES[0]].drop(supported_method.method)
     if len(others):
         step = step_within(row, MEASURES[0])
-        ends = "–".join(number(float(one), step) for one in (others.min(), others.max()))
-        found.append((f"By the other {len(others)} methods", ends, "value at risk", False))
-    worth = held.value
+        ends = "–".join(number(float(item), step) for item in (others.min(), others.max()))
+        answer.append((f"By the other {len(others)} methods", ends, "value at risk", False))
+    worth = portfolio.value
     share = f"{100 * float(row[MEASURES[0]]) / worth:.1f} %" if worth > 0 else ""
-    date = f"{held.prices.dates[-1]:%Y-%m-%d}"
-    found.append(("The holdings are worth", asked.money(round(worth)), f"on {date}", False))
+    date = f"{portfolio.prices.dates[-1]:%Y-%m-%d}"
+    answer.append(("The holdings are worth", asked.money(round(worth)), f"on {date}", False))
     if share:
-        found.append(("Value at risk of that", share, f"method {chosen.method}", False))
-    return found
+        answer.append(("Value at risk of that", share, f"method {supported_method.method}", False))
+    return answer
 
 
 def step_within(row: pd.Series, name: str) -> float | None:
@@ -125,7 +125,7 @@ def with_interval(row: pd.Series, name: str) -> list[str]:
     ]
 
 
-def figures(table: pd.DataFrame, chosen: SupportedMethod, title: str) -> RenderableType:
+def figures(table: pd.DataFrame, supported_method: SupportedMethod, title: str) -> RenderableType:
     """Return both measures at each level by the chosen method, beside the range of the others."""
     shown = table_of(
         title,
@@ -137,9 +137,9 @@ def figures(table: pd.DataFrame, chosen: SupportedMethod, title: str) -> Rendera
     )
     for level in sorted(set(table.index.get_level_values("level"))):
         rows = table.xs(level, level="level").droplevel("window")
-        row, cells = pd.Series(rows.loc[chosen.method]), []
+        row, cells = pd.Series(rows.loc[supported_method.method]), []
         for name in MEASURES:
-            step, others = step_within(row, name), rows[name].drop(chosen.method)
+            step, others = step_within(row, name), rows[name].drop(supported_method.method)
             cells += [
                 *with_interval(row, name),
                 between(float(others.min()), float(others.max()), step) if len(others) else "",
@@ -179,21 +179,21 @@ def holdings(parts: pd.DataFrame, span: str) -> list[RenderableType]:
 
 
 def full_contributions(
-    held: Portfolio, level: float, method: Any, horizon: int, every: ReturnPeriod | None
+    portfolio: Portfolio, level: float, method: Any, horizon: int, every: ReturnPeriod | None
 ) -> pd.DataFrame:
     """Return what each holding adds to value at risk and expected shortfall, and its own value at
     risk alone.
     """
     options: dict[str, Any] = {"method": method, "horizon": horizon, "every": every}
-    parts = held.contributions(level, "value_at_risk", **options)
-    beyond = held.contributions(level, "expected_shortfall", **options)
+    parts = portfolio.contributions(level, "value_at_risk", **options)
+    beyond = portfolio.contributions(level, "expected_shortfall", **options)
     parts["shortfall component"] = beyond["component"]
     alone: dict[str, float] = {}
-    for name, shares in held.shares.items():
-        if np.ptp(held.prices.frame[str(name)].to_numpy()) == 0:
+    for name, shares in portfolio.shares.items():
+        if np.ptp(portfolio.prices.frame[str(name)].to_numpy()) == 0:
             alone[str(name)] = 0.0
             continue
-        own = Portfolio(held.market, shares={str(name): float(shares)}, short=True)
+        own = Portfolio(portfolio.market, shares={str(name): float(shares)}, short=True)
         alone[str(name)] = float(own.value_at_risk(level, method, horizon=horizon, every=every))
     parts["alone"] = pd.Series(alone)
     return parts
@@ -229,10 +229,10 @@ def stressed(results: Mapping[str, pd.DataFrame]) -> RenderableType:
     for holding in first.index:
         cells = [
             ""
-            if holding not in one.index or pd.isna(one.loc[holding, "profit"])
-            else number(round(float(one.loc[holding, "profit"])))
-            for one in results.values()
+            if holding not in result.index or pd.isna(result.loc[holding, "profit"])
+            else number(round(float(result.loc[holding, "profit"])))
+            for result in results.values()
         ]
         table.add_row(str(holding), *cells)
-    table.add_row("all", *[number(round(one.attrs["profit"])) for one in results.values()])
+    table.add_row("all", *[number(round(result.attrs["profit"])) for result in results.values()])
     return table

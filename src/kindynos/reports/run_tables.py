@@ -24,7 +24,7 @@ LONGEST_REPLAY = 0.01  # seconds a trial of a function, from which no trials are
 
 def run_tables(run: Run, asked: TableSpec = DEFAULT) -> dict[str, pd.DataFrame]:
     """Return the tables by name; those without rows are left out."""
-    found = {
+    by_name = {
         "assumptions": assumptions(run),
         "figures": outcome_table(run, asked),
         "percentiles": percentiles(run),
@@ -33,7 +33,7 @@ def run_tables(run: Run, asked: TableSpec = DEFAULT) -> dict[str, pd.DataFrame]:
         "correlations": run.correlations(),
         "trials": run.to_frame(),
     }
-    return {name: table for name, table in found.items() if len(table)}
+    return {name: table for name, table in by_name.items() if len(table)}
 
 
 def assumptions(run: Run) -> pd.DataFrame:
@@ -71,11 +71,11 @@ def percentiles(run: Run) -> pd.DataFrame:
     parts = {}
     for name in run.outcomes:
         if not run[name].is_row and np.isfinite(run[name].values).any():
-            found = run[name].percentile(PERCENTILES)
+            percentile = run[name].percentile(PERCENTILES)
             columns = {
-                "value": np.asarray(found),
-                "low": np.asarray(found.low),
-                "high": np.asarray(found.high),
+                "value": np.asarray(percentile),
+                "low": np.asarray(percentile.low),
+                "high": np.asarray(percentile.high),
             }
             parts[name] = pd.DataFrame(columns, pd.Index(PERCENTILES, name="percentile"))
     return pd.concat(parts, names=["outcome"]) if parts else pd.DataFrame()
@@ -99,7 +99,7 @@ def rows(run: Run) -> pd.DataFrame:
         if isinstance(result, RowResult):
             columns = {"mean": np.asarray(result.mean)}
             ends = np.asarray(result.percentile(BY_PERIOD))
-            columns |= {f"P{q}": ends[place] for place, q in enumerate(BY_PERIOD)}
+            columns |= {f"P{q}": ends[position] for position, q in enumerate(BY_PERIOD)}
             parts[name] = pd.DataFrame(columns, pd.Index(result.labels, name="period"))
     return pd.concat(parts, names=["row"]) if parts else pd.DataFrame()
 
@@ -117,8 +117,9 @@ def chosen_trials(run: Run) -> pd.DataFrame:
     ):
         return pd.DataFrame()
     worst_first = run[outcome].better == "high"
-    found = {
-        word: run.nearest(outcome, place if worst_first else 100 - place) for word, place in CHOSEN
+    by_name = {
+        label: run.nearest(outcome, position if worst_first else 100 - position)
+        for label, position in CHOSEN
     }
-    labels = {f"{word}, trial {sheet.attrs['trial']:,}": sheet for word, sheet in found.items()}
+    labels = {f"{label}, trial {sheet.attrs['trial']:,}": sheet for label, sheet in by_name.items()}
     return pd.concat(labels, names=[f"by {outcome}"])

@@ -60,10 +60,10 @@ def run_report(run: Run, asked: TableSpec = DEFAULT) -> Report:
     plan = run.facts()["sampling"]
     parts.append(Text(f"{run.name}: {run.size:,} trials, {plan} plan, seed {run.seed}"))
     for name in run.outcomes:
-        for part in _about(run, name, asked):
-            for table in tables_of(part)[:1]:
+        for piece in _about(run, name, asked):
+            for table in tables_of(piece)[:1]:
                 table.about = name
-            parts += ["", part]
+            parts += ["", piece]
     parts += ["", conditions_table(run, asked.conditions)] if asked.conditions else []
     lines = [*made_lines(run), *advice_lines(run)]
     parts += ["", *(Text(line, style="dim") for line in lines)]
@@ -93,15 +93,15 @@ def _about(run: Run, name: str, asked: TableSpec) -> list[RenderableType]:
 def _or_why(make: Any, title: str) -> RenderableType:
     """Return a part of a report, or why it cannot be made."""
     try:
-        part: RenderableType = make()
+        piece: RenderableType = make()
     except KindynosError as error:
         return Text(f"{title}: {error}", style="dim")
-    return part
+    return piece
 
 
-def tables_of(part: Any) -> list[FigureTable]:
+def tables_of(piece: Any) -> list[FigureTable]:
     """Return the tables of a part of a report."""
-    inside = part.renderables if isinstance(part, Group) else [part]
+    inside = piece.renderables if isinstance(piece, Group) else [piece]
     return [item for item in inside if isinstance(item, FigureTable)]
 
 

@@ -107,15 +107,15 @@ def _(ranking: SeriesRanking) -> Report:
 
 
 @report_of.register
-def _(held: Portfolio) -> Report:
-    return markets.risk(held, LEVELS, None, (None,), 1, whole=False)
+def _(portfolio: Portfolio) -> Report:
+    return markets.risk(portfolio, LEVELS, None, (None,), 1, whole=False)
 
 
 @report_of.register
-def _(found: Allocation) -> Report:
-    request = found.request
+def _(answer: Allocation) -> Report:
+    request = answer.request
     plain = replace(request, aim=replace(request.aim, maximize=None, minimize="sd", limits={}))
-    return allocation.allocated(found, Frontier(plain, "sd", POINTS))
+    return allocation.allocated(answer, Frontier(plain, "sd", POINTS))
 
 
 @report_of.register
@@ -124,5 +124,5 @@ def _(curve: Frontier) -> Report:
 
 
 @report_of.register
-def _(found: ReadTrials) -> Report:
-    return fits.trials(found, found.outcomes, None, None)
+def _(read_trials: ReadTrials) -> Report:
+    return fits.trials(read_trials, read_trials.outcomes, None, None)

@@ -108,12 +108,14 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
 
 def _more_data(compared: Comparison, asked: TableSpec) -> dict[str, Any]:
     """Return conditions and rows as plain data, where there are any."""
-    found: dict[str, Any] = {}
+    more_data: dict[str, Any] = {}
     if asked.conditions:
-        found["chances"] = plain_rows(compared.chances(asked.conditions))
+        more_data["chances"] = plain_rows(compared.chances(asked.conditions))
     if compared.rows:
-        found["rows"] = {name: plain_rows(compared.row_differences(name)) for name in compared.rows}
-    return found
+        more_data["rows"] = {
+            name: plain_rows(compared.row_differences(name)) for name in compared.rows
+        }
+    return more_data
 
 
 def _fans(compared: Comparison, outcome: str, figure: Any) -> Any:
@@ -172,7 +174,7 @@ def _side_by_side(
             row.append(Cell.of("never") if awaited and text == "infinite" else text)
         side.add_row(statistic if figure is None else label(figure, unit), *row)
     for words in dict.fromkeys(
-        word for cells in endless.values() for word in cells if word not in ("mean", "sd")
+        term for cells in endless.values() for term in cells if term not in ("mean", "sd")
     ):
         side.add_row(words, *(endless[name].get(words, "-") for name in compared.scenarios))
     return side
@@ -323,15 +325,15 @@ def _dominance(compared: Comparison, outcome: str) -> RenderableType:
         if not isinstance(run, ReportedMean)
     )
     side = "below" if low else "above"
-    for one, other in frame.index:
-        row = frame.loc[(one, other)]
+    for item, other in frame.index:
+        row = frame.loc[(item, other)]
         if row["first order"]:
             lines.append(
-                f"{one} dominates {other}: at every value it has the larger chance of ending "
+                f"{item} dominates {other}: at every value it has the larger chance of ending "
                 f"{side} (first order)."
             )
         elif row["second order"]:
-            lines.append(f"{one} dominates {other} for whoever shuns risk (second order).")
+            lines.append(f"{item} dominates {other} for whoever shuns risk (second order).")
     return Text(
         "\n".join(lines) if lines else "No scenario dominates another stochastically.", style="dim"
     )
@@ -419,47 +421,48 @@ def _sweep_tables(swept: Sweep) -> list[RenderableType]:
     return [table, *note]
 
 
-def goal(found: Goal) -> Report:
+def goal(answer: Goal) -> Report:
     """Return what reaches the goal, and what was tried."""
-    kind = kind_of(found.what)
-    table = table_of(f"Tried for {found.what}", found.name, found.what, numbers_first=True)
-    for row in found.evaluations.to_dict("records"):
+    kind = kind_of(answer.what)
+    table = table_of(f"Tried for {answer.what}", answer.name, answer.what, numbers_first=True)
+    for row in answer.evaluations.to_dict("records"):
         reached = symmetrical(row["statistic"], row["error"])
         table.add_row(
-            brief(in_unit(row["value"], found.unit)), in_one_cell(reached, kind, found.outcome_unit)
+            brief(in_unit(row["value"], answer.unit)),
+            in_one_cell(reached, kind, answer.outcome_unit),
         )
-    unit = f" {found.unit}" if found.unit else ""
-    aim = per_cent(found.goal) if kind == "share" else threshold(found.goal, found.outcome_unit)
-    value = in_one_cell(found.value, unit=found.unit)
-    description = f"{found.name} = {value}{unit} makes the {found.what} {aim}."
+    unit = f" {answer.unit}" if answer.unit else ""
+    aim = per_cent(answer.goal) if kind == "share" else threshold(answer.goal, answer.outcome_unit)
+    value = in_one_cell(answer.value, unit=answer.unit)
+    description = f"{answer.name} = {value}{unit} makes the {answer.what} {aim}."
     notes = []
-    if found.without_value:
+    if answer.without_value:
         which = "of all trials" if kind == "share" else "over the others"
         notes.append(
             Text(
-                f"Up to {per_cent(found.without_value)} of the trials have no value; the "
-                f"{found.what} is {which}."
+                f"Up to {per_cent(answer.without_value)} of the trials have no value; the "
+                f"{answer.what} is {which}."
             )
         )
     how = (
-        f"{found.trials:,} trials each, on the same draws, seed {found.seed}; the error is that "
+        f"{answer.trials:,} trials each, on the same draws, seed {answer.seed}; the error is that "
         "of the sampling, 95 %."
     )
     return Report.of(
         [Text(description, style="bold"), *notes, "", table, Text(how, style="dim")],
         kind="goal",
         data=lambda: {
-            "name": found.name,
-            "goal": found.goal,
-            "of": found.what,
-            "trials": found.trials,
-            "seed": found.seed,
-            **plain_estimate(found.value),
-            "without value": found.without_value,
-            "evaluations": plain_rows(found.evaluations),
+            "name": answer.name,
+            "goal": answer.goal,
+            "of": answer.what,
+            "trials": answer.trials,
+            "seed": answer.seed,
+            **plain_estimate(answer.value),
+            "without value": answer.without_value,
+            "evaluations": plain_rows(answer.evaluations),
         },
-        frames=lambda: {"goal": found.evaluations},
-        figures=lambda: {"goal": found.plot},
+        frames=lambda: {"goal": answer.evaluations},
+        figures=lambda: {"goal": answer.plot},
     )
 
 
@@ -514,13 +517,13 @@ def _ranked(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> list[Re
     table = table_of(title, "driver", *(str(c) for c in frame.columns), scalable=True)
     closed = shares(frame["share of variance"].tolist()) if method == "shapley" else []
     units = {"outcome": run.program.unit(outcome)}
-    for place, (name, row) in enumerate(frame.iterrows()):
+    for position, (name, row) in enumerate(frame.iterrows()):
         units["driver"] = unit_of_driver(run, str(name))
         cells: list[str] = []
         for column in frame.columns:
             kind, value = column_kind(method, str(column)), float(row[column])
             if column == "share of variance" and closed:
-                cells.append(closed[place])
+                cells.append(closed[position])
             elif column == "first-order share":
                 cells.append(per_cent(float(alone_share(row))))
             elif kind == "share":
@@ -544,7 +547,7 @@ def _ranked(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> list[Re
 
 
 def sheets(
-    run: Run, found: pd.DataFrame, why: str, whole: bool = False, outcome: str | None = None
+    run: Run, answer: pd.DataFrame, why: str, whole: bool = False, outcome: str | None = None
 ) -> Report:
     """Return the sheets of single trials, by trial and quantity; first what an ``outcome`` is
     there.
@@ -552,16 +555,19 @@ def sheets(
     units = {name: run.program.unit(name) for name in run}
     tables = [
         sheet_table(
-            f"Trial {place:,} of {run.size:,}, seed {run.seed}{why}", found.loc[place], units, whole
+            f"Trial {position:,} of {run.size:,}, seed {run.seed}{why}",
+            answer.loc[position],
+            units,
+            whole,
         )
-        for place in found.index.get_level_values("trial").unique()
+        for position in answer.index.get_level_values("trial").unique()
     ]
-    parts: list[RenderableType] = [*opening(trial_answer(run, found, outcome))]
+    parts: list[RenderableType] = [*opening(trial_answer(run, answer, outcome))]
     for table in tables:
         parts += ["", table] if parts and parts[-1] != "" else [table]
     return Report.of(
         parts,
         kind="trial",
-        data=lambda: {"seed": run.seed, "sheet": plain_rows(found)},
-        frames=lambda: {"trial": found},
+        data=lambda: {"seed": run.seed, "sheet": plain_rows(answer)},
+        frames=lambda: {"trial": answer},
     )

@@ -42,20 +42,20 @@ def summary(run: Run, asked: TableSpec = DEFAULT) -> dict[str, Any]:
 
 def _conditions(run: Run, asked: TableSpec) -> dict[str, Any]:
     """Return the chances of the conditions asked for; nothing where there is none."""
-    found = {condition: plain_estimate(run.chance(condition)) for condition in asked.conditions}
-    return {"chances": found} if found else {}
+    by_name = {condition: plain_estimate(run.chance(condition)) for condition in asked.conditions}
+    return {"chances": by_name} if by_name else {}
 
 
 def _risks(run: Run) -> dict[str, Any]:
     """Return the risk register of each outcome that risk events reach; nothing where there is
     none.
     """
-    found = {
+    by_name = {
         name: plain_rows(run.risk_register(name))
         for name in run.outcomes
         if not run[name].is_row and risks_of(run, name)
     }
-    return {"risks": found} if found else {}
+    return {"risks": by_name} if by_name else {}
 
 
 def _rankings(run: Run) -> dict[str, Any]:
@@ -92,8 +92,13 @@ def plain_value(value: Any) -> Any:
 
 def plain_estimate(figure: Estimate) -> dict[str, Any]:
     """Return a figure and its interval for JSON."""
-    found = {"value": float(figure), "error": figure.error, "low": figure.low, "high": figure.high}
-    answer: dict[str, Any] = plain_value(found)
+    by_name = {
+        "value": float(figure),
+        "error": figure.error,
+        "low": figure.low,
+        "high": figure.high,
+    }
+    answer: dict[str, Any] = plain_value(by_name)
     return answer
 
 

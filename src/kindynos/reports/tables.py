@@ -52,9 +52,9 @@ class Column:
         word.
         """
         words = [
-            word
+            label
             for text in ([self.header] if self.right else [self.header, *self.cells])
-            for word in text.split()
+            for label in text.split()
         ]
         longest = max(map(_width, words), default=0)
         if self.right:
@@ -64,12 +64,12 @@ class Column:
     def scaled(self) -> Column:
         """Return a column of large amounts in thousands or millions; others as they are."""
         amounts = [abs(figure.value) for figure in amounts_of(self.cells)]
-        for least, digits, word in SCALES:
+        for least, digits, label in SCALES:
             if self.right and max(amounts, default=0.0) >= least:
                 cells = [
                     cell.divided(digits) if isinstance(cell, Cell) else cell for cell in self.cells
                 ]
-                return Column(self.header, True, cells, word)
+                return Column(self.header, True, cells, label)
         return self
 
     def saying_so(self) -> Column:
@@ -98,8 +98,8 @@ class FigureTable:
         """Add a row; missing cells at its end are empty."""
         if hurts:
             self.hurting.add(len(self.columns[0].cells))
-        for place, column in enumerate(self.columns):
-            column.cells.append(cells[place] if place < len(cells) else "")
+        for position, column in enumerate(self.columns):
+            column.cells.append(cells[position] if position < len(cells) else "")
 
     def first(self, count: int) -> FigureTable:
         """Return the table without the rows beyond a count, of which the title then says."""
@@ -125,9 +125,9 @@ class FigureTable:
                 for column in scaled
             ]
         yield Text(title, style="bold")
-        for place, part in enumerate(self._parts(keys, rest, width)):
-            lines = console.render_lines(part, options, pad=False)
-            for line in lines[1 if place else 0 :]:  # one empty line between parts
+        for position, piece in enumerate(self._parts(keys, rest, width)):
+            lines = console.render_lines(piece, options, pad=False)
+            for line in lines[1 if position else 0 :]:  # one empty line between parts
                 yield from line
                 yield Segment.line()
 
@@ -164,8 +164,8 @@ def table_of(
     ``numbers_first``, and those whose header is ``Words(...)`` stand left.
     """
     columns = [
-        Column(header, not isinstance(header, Words) and (place >= keys or numbers_first))
-        for place, header in enumerate(headers)
+        Column(header, not isinstance(header, Words) and (position >= keys or numbers_first))
+        for position, header in enumerate(headers)
     ]
     return FigureTable(title, columns, keys, scalable, together)
 
@@ -203,7 +203,7 @@ class Trimmed:
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         empty = False
         for line in console.render_lines(self.parts, options, pad=False):
-            kept = [Segment(visible(part.text), part.style) for part in line]
+            kept = [Segment(visible(piece.text), piece.style) for piece in line]
             while kept and not kept[-1].text.strip():
                 kept.pop()
             if kept:
@@ -232,10 +232,10 @@ def _rich_table(
             no_wrap=column.right,
             overflow="fold",
         )
-    for place, row in enumerate(zip(*(column.cells for column in columns), strict=True)):
+    for position, row in enumerate(zip(*(column.cells for column in columns), strict=True)):
         if keys is None or any(row[keys:]):
             # names and units are text, whatever they hold
-            table.add_row(*map(Text, row), style=HURTS if place in hurting else None)
+            table.add_row(*map(Text, row), style=HURTS if position in hurting else None)
     return table
 
 

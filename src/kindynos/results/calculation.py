@@ -26,8 +26,8 @@ def worked_out(run: SimulatedTrials, formulas: Sequence[str]) -> tuple[Floats, F
     for formula, tree in zip(formulas, trees, strict=True):
         for name in tree.names():
             if name not in shapes and name not in run.program.constants:
-                known = list(run.program.quantities)
-                raise RunError(f"{formula!r:.80}: no quantity {name!r}", unknown=name, known=known)
+                valid = list(run.program.quantities)
+                raise RunError(f"{formula!r:.80}: no quantity {name!r}", unknown=name, known=valid)
     names = [name for name in run if any(name in tree.names() for tree in trees)]
     blocks = run.drawing.blocks
     parts = [
@@ -39,8 +39,8 @@ def worked_out(run: SimulatedTrials, formulas: Sequence[str]) -> tuple[Floats, F
 
 
 def _size(run: SimulatedTrials, batch: int) -> int:
-    part = run.drawing.blocks.part(batch)
-    return int(part.stop) - int(part.start)
+    piece = run.drawing.blocks.part(batch)
+    return int(piece.stop) - int(piece.start)
 
 
 def _values(
@@ -56,22 +56,22 @@ def _values(
     for tree, formula in zip(trees, formulas, strict=True):
         try:
             with np.errstate(all="ignore"):
-                found = np.asarray(tree.evaluate(scope))
+                answer = np.asarray(tree.evaluate(scope))
         except KindynosError as error:
             raise RunError(f"{formula!r:.80}: {error}") from None
-        if found.ndim > 1:
+        if answer.ndim > 1:
             raise RunError(
                 f"{formula!r:.80} is a row; take one number of it, such as lowest(...) or "
                 "total(...)"
             )
-        rows.append(np.broadcast_to(found, (trials,)))
+        rows.append(np.broadcast_to(answer, (trials,)))
     return np.stack(rows)
 
 
 def truths(condition: str, values: Floats) -> Floats:
     """Return the values of a condition, 1 or 0; raises RunError for a formula that is none."""
-    known = values[~np.isnan(values)]
-    if not np.isin(known, (0.0, 1.0)).all():
+    value = values[~np.isnan(values)]
+    if not np.isin(value, (0.0, 1.0)).all():
         raise RunError(
             f"{condition!r:.80} is not a condition, which is true or false; say for example "
             "'net_value < 0 and breach'"

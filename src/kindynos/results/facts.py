@@ -69,7 +69,7 @@ def _assumed_independent(program: Program) -> list[str]:
     linked = {name for names in groups for name in names}
     alone = [name for name in program.drivers if name not in linked]
     sets = [f"({_listed(names)})" for names in groups]
-    found = []
+    independent = []
     dependent = {
         name: driver
         for name, driver in program.drivers.items()
@@ -80,14 +80,14 @@ def _assumed_independent(program: Program) -> list[str]:
         for name in alone
     ]
     if not sets and len(alone) > 1:
-        found.append(f"all drivers of each other: {_listed(alone)}")
+        independent.append(f"all drivers of each other: {_listed(alone)}")
     elif sets and len(sets) + len(alone) > 1:
-        found.append(f"of each other: {'; '.join([*sets, *_first(alone)])}")
+        independent.append(f"of each other: {'; '.join([*sets, *_first(alone)])}")
     for name, driver in program.drivers.items():
         if (
             isinstance(driver, DistributionDriver | DependentDriver)
             and driver.each
             and driver.serial is None
         ):
-            found.append(f"{name} in one period of {name} in another")
-    return found
+            independent.append(f"{name} in one period of {name} in another")
+    return independent

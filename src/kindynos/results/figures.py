@@ -136,8 +136,8 @@ class TableSpec:
                 )
                 continue
             ends = result.central_range(coverage)
-            for word, end in zip(("low", "high"), ends, strict=True):
-                name = f"central range {coverage:g}, {word}"
+            for label, end in zip(("low", "high"), ends, strict=True):
+                name = f"central range {coverage:g}, {label}"
                 figures.append(ReportedFigure(name, end, "amount", name))
         return figures
 
@@ -171,7 +171,7 @@ def checked_condition(text: str) -> str:
         raise ParameterError(
             f"a condition must be a text such as 'net_value > 1e6', not {text!r:.60}"
         )
-    plain = PER_CENT_IN_FORMULA.sub(lambda part: f"{float(part[1]) / 100:.12g}", text)
+    plain = PER_CENT_IN_FORMULA.sub(lambda piece: f"{float(piece[1]) / 100:.12g}", text)
     try:
         parse(plain)
     except KindynosError as error:

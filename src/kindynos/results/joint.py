@@ -54,8 +54,8 @@ class JointDistribution:
         the scatter.
         """
         names = {
-            f"{self.x.name} {one} {self.cuts[0]:g}, {self.y.name} {two} {self.cuts[1]:g}": share
-            for (one, two), share in self.quadrants.items()
+            f"{self.x.name} {item} {self.cuts[0]:g}, {self.y.name} {two} {self.cuts[1]:g}": share
+            for (item, two), share in self.quadrants.items()
         }
         if self.without_value is not None:
             names["trials without a value"] = self.without_value
@@ -75,8 +75,8 @@ def joint_distribution(
 
     Raises ParameterError for quantities that are rows, or of different numbers of trials.
     """
-    for name, one in (("x", x), ("y", y)):
-        instance(name, one, Result, "a result with one number per trial, such as run['name']")
+    for name, item in (("x", x), ("y", y)):
+        instance(name, item, Result, "a result with one number per trial, such as run['name']")
     if x.is_row or y.is_row:
         raise ParameterError("both must have one number per trial")
     if x.size != y.size:

@@ -32,10 +32,10 @@ def reached_correlations(run: SimulatedTrials) -> pd.DataFrame:
     """
     correlations = run.program.correlations
     names = list(dict.fromkeys(name for entry in correlations for name in entry.names))
-    moved, bounds = _moved(run, names)
+    shifted, bounds = _moved(run, names)
     reached: dict[tuple[str, frozenset[str]], Estimate] = {}
-    for kind, alike in _alike(correlations, moved):
-        values = np.stack([_scaled(moved[name], kind) for name in alike], axis=1)
+    for kind, alike in _alike(correlations, shifted):
+        values = np.stack([_scaled(shifted[name], kind) for name in alike], axis=1)
         pairs = map(frozenset, combinations(alike, 2))
         reached |= {
             (kind, pair): figure
@@ -51,7 +51,7 @@ def reached_correlations(run: SimulatedTrials) -> pd.DataFrame:
 
 
 def _alike(
-    correlations: Sequence[Correlation], moved: Mapping[str, Floats]
+    correlations: Sequence[Correlation], shifted: Mapping[str, Floats]
 ) -> Iterator[tuple[str, list[str]]]:
     """Yield each kind of correlation with the drivers it is stated of, those with as many rows
     together.
@@ -60,8 +60,8 @@ def _alike(
         names = dict.fromkeys(
             name for entry in correlations if entry.kind == kind for name in entry.names
         )
-        for rows in dict.fromkeys(len(moved[name]) for name in names):
-            yield kind, [name for name in names if len(moved[name]) == rows]
+        for rows in dict.fromkeys(len(shifted[name]) for name in names):
+            yield kind, [name for name in names if len(shifted[name]) == rows]
 
 
 def _moved(run: SimulatedTrials, names: list[str]) -> tuple[dict[str, Floats], NDArray[np.int64]]:
@@ -84,16 +84,16 @@ def _moved(run: SimulatedTrials, names: list[str]) -> tuple[dict[str, Floats], N
         for name in names
         if name in run.kept and isinstance(program.drivers[name], DistributionDriver)
     }
-    found: dict[str, list[Floats]] = {name: [] for name in names if name not in kept}
-    for block in range(blocks.count if found else 0):
-        scores = program.scores(run.drawing.plan, run.seed, block, blocks.size(block), set(found))
-        for name, parts in found.items():
+    by_name: dict[str, list[Floats]] = {name: [] for name in names if name not in kept}
+    for block in range(blocks.count if by_name else 0):
+        scores = program.scores(run.drawing.plan, run.seed, block, blocks.size(block), set(by_name))
+        for name, parts in by_name.items():
             driver = program.drivers[name]
             if isinstance(driver, ProcessDriver):
                 parts.append(driver.changes(scores))
             else:  # of a driver with named parameters its score, given these
                 parts.append(np.atleast_2d(driver.values(scores)))
-    drawn = {name: np.concatenate(parts, axis=-1) for name, parts in found.items()}
+    drawn = {name: np.concatenate(parts, axis=-1) for name, parts in by_name.items()}
     return kept | drawn, blocks.bounds
 
 
@@ -112,11 +112,11 @@ def ranks(values: Floats) -> Floats:
     ordered = values[order]
     first = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
     sizes = np.diff(np.concatenate([first, [len(values)]]))
-    found = np.empty(len(values))
-    found[order] = np.repeat(first + (sizes - 1) / 2, sizes)
-    found -= found.mean() if len(values) else 0.0
-    length = math.sqrt(float(found @ found))
-    return found / length if length > 0 else found
+    answer = np.empty(len(values))
+    answer[order] = np.repeat(first + (sizes - 1) / 2, sizes)
+    answer -= answer.mean() if len(values) else 0.0
+    length = math.sqrt(float(answer @ answer))
+    return answer / length if length > 0 else answer
 
 
 def correlation(a: Floats, b: Floats) -> float:

@@ -42,7 +42,9 @@ class ReadTrials(FigureTables, Mapping[str, Result], Reported):
         self, results: Mapping[str, Result], notes: Sequence[str] = (), source: str = "trials"
     ) -> None:
         self._results: dict[str, Result] = mapping("results", results, "results by column")
-        if not self._results or not all(isinstance(one, Result) for one in self._results.values()):
+        if not self._results or not all(
+            isinstance(result, Result) for result in self._results.values()
+        ):
             raise ParameterError("needs at least one result, by its name; read_trials makes them")
         self.notes, self.source = tuple(notes), source
 
@@ -262,18 +264,18 @@ def _weights(weights: Any, numbers: dict[str, Floats]) -> tuple[Floats | None, s
                 f"no column {weights!r} of weights", unknown=weights, known=numbers
             )
         column, weights = weights, numbers[weights]
-    found = array_of("weights", weights)
+    array = array_of("weights", weights)
     size = len(next(iter(numbers.values())))
-    if found.shape != (size,):
-        raise ParameterError(f"weights must be one per trial, {size:,}, not {found.shape}")
-    if not np.isfinite(found).all() or (found < 0).any() or not found.sum() > 0:
+    if array.shape != (size,):
+        raise ParameterError(f"weights must be one per trial, {size:,}, not {array.shape}")
+    if not np.isfinite(array).all() or (array < 0).any() or not array.sum() > 0:
         raise ParameterError("weights must be finite, at least 0, and not all 0")
-    return found, column
+    return array, column
 
 
 def _chosen(columns: Iterable[str], numbers: dict[str, Floats]) -> list[str]:
-    chosen = names_in("columns", columns)
-    for name in chosen:
+    names = names_in("columns", columns)
+    for name in names:
         if name not in numbers:
             raise ParameterError(f"no column {name!r} of numbers", unknown=str(name), known=numbers)
-    return chosen
+    return names

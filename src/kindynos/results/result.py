@@ -138,7 +138,7 @@ class NumberStatistics(Statistics[Estimate]):
     def _percentiles(self, q: ArrayLike) -> Estimate | Estimates:
         if _single(q):
             return self._statistic("percentile", number("q", q))
-        return Estimates.of([self._statistic("percentile", one) for one in _flat(q)])
+        return Estimates.of([self._statistic("percentile", item) for item in _flat(q)])
 
     @overload
     def quantile(self, level: float) -> Estimate: ...
@@ -239,7 +239,10 @@ class _Quantity(Statistics[Figure], Inline):
 
     def __array_function__(self, function: Any, types: Any, arguments: Any, options: Any) -> Any:
         """Let functions of NumPy, such as ``np.mean``, work on the values."""
-        plain = [one.values if isinstance(one, _Quantity) else one for one in arguments]
+        plain = [
+            argument.values if isinstance(argument, _Quantity) else argument
+            for argument in arguments
+        ]
         return function(*plain, **options)
 
     def __len__(self) -> int:
@@ -315,7 +318,9 @@ class RowResult(_Quantity[Estimates]):
                 f"{self.name!r} has no quarters or months of calendar years; say start= and every="
             )
         first = [
-            place for place, year in enumerate(years) if place == 0 or years[place - 1] != year
+            position
+            for position, year in enumerate(years)
+            if position == 0 or years[position - 1] != year
         ]
         base = None if self.base is None else np.add.reduceat(np.asarray(self.base), first)
         return RowResult(
@@ -325,7 +330,7 @@ class RowResult(_Quantity[Estimates]):
             self._independent,
             unit=self.unit,
             base=base,
-            labels=tuple(years[place] for place in first),
+            labels=tuple(years[position] for position in first),
             better=self.better,
             missing=self.missing,
         )
@@ -369,7 +374,7 @@ class RowResult(_Quantity[Estimates]):
         """
         if _single(q):
             return self._statistic("percentile", number("q", q))
-        return Estimates.stack([self._statistic("percentile", one) for one in _flat(q)])
+        return Estimates.stack([self._statistic("percentile", item) for item in _flat(q)])
 
     @checked
     def quantile(self, level: ArrayLike) -> Estimates:
@@ -412,13 +417,13 @@ def _doubt_level(q: Any) -> None:
 
 
 def _flat(q: ArrayLike) -> list[float]:
-    found = array_of("q", q).reshape(-1)
-    if not found.size:
+    values = array_of("q", q).reshape(-1)
+    if not values.size:
         raise invalid_argument("q", "at least one number", q)
-    return [float(one) for one in found]
+    return [float(item) for item in values]
 
 
 def _percents(level: ArrayLike) -> Any:
     if _single(level):
         return 100 * fraction("level", level)
-    return [100 * fraction("level", one) for one in _flat(level)]
+    return [100 * fraction("level", item) for item in _flat(level)]

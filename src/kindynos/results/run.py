@@ -91,8 +91,8 @@ class Run(FigureTables, SimulatedTrials, Reported):
             raise RunError(
                 f"there is no trial {number:,}; the run has trials 0 to {self.size - 1:,}"
             )
-        batch, place = self._blocks.find(number)
-        return {name: value[..., place] for name, value in self.batch(batch).items()}
+        batch, position = self._blocks.find(number)
+        return {name: value[..., position] for name, value in self.batch(batch).items()}
 
     @delegated_to("kindynos.workbooks.files", "trial_workbook")
     def workbook(self, number: int, path: str | Path) -> None:
@@ -122,9 +122,9 @@ class Run(FigureTables, SimulatedTrials, Reported):
         order = np.argsort(values, kind="stable")[: np.count_nonzero(~np.isnan(values))]
         if check_integer("n", n, least=1) > len(order):
             raise RunError(f"{name!r} has a value in {len(order):,} trials only")
-        chosen = order[:n] if taken == "low" else order[::-1][:n]
+        selected = order[:n] if taken == "low" else order[::-1][:n]
         return pd.concat(
-            {int(number): self.trial(int(number)) for number in chosen}, names=["trial"]
+            {int(number): self.trial(int(number)) for number in selected}, names=["trial"]
         )
 
     @checked
@@ -290,10 +290,10 @@ class Run(FigureTables, SimulatedTrials, Reported):
         )
         compute, rows = STATISTICS.find(statistic), []
         for blocks in stops:
-            part = Sample(
+            sample = Sample(
                 result.values[: bounds[blocks]], bounds[: blocks + 1], self._plan.independent
             )
-            figure = compute(part, *arguments, **options)
+            figure = compute(sample, *arguments, **options)
             rows.append((int(bounds[blocks]), float(figure), figure.error, figure.low, figure.high))
         return pd.DataFrame(rows, columns=["trials", "value", "error", "low", "high"]).set_index(
             "trials"

@@ -104,7 +104,7 @@ class AnySample(Protocol):
 
     def lying_below(self, x: float) -> Terms: ...  # noqa: D102
 
-    def ordered(self, place: int) -> float: ...  # noqa: D102
+    def ordered(self, position: int) -> float: ...  # noqa: D102
 
     def quantile(self, level: Any) -> Any: ...  # noqa: D102
 
@@ -228,9 +228,9 @@ class Sample:
         """Return the half-width of the interval of the share of trials at or below a value."""
         return self.student * math.sqrt(self.variance_of_mean(self.valid <= value))
 
-    def ordered(self, place: int) -> float:
+    def ordered(self, position: int) -> float:
         """Return a value by its place in order, from 0, or from the end with -1, -2, ..."""
-        return float(self.sorted[place])
+        return float(self.sorted[position])
 
     @property
     def middle(self) -> float:
@@ -336,10 +336,10 @@ class Sample:
 
     def quantile(self, level: Any) -> Any:
         """Return the value at a level, interpolated between neighbours in order."""
-        place = np.asarray(level) * (self.count - 1)
-        below = np.floor(place).astype(np.int64)
+        values = np.asarray(level) * (self.count - 1)
+        below = np.floor(values).astype(np.int64)
         above = np.minimum(below + 1, self.count - 1)
         low, high = self.sorted[below], self.sorted[above]
-        weight = place - below
+        weight = values - below
         with np.errstate(invalid="ignore"):
             return np.where((weight == 0) | (low == high), low, low + (high - low) * weight)

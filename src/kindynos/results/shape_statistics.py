@@ -29,9 +29,9 @@ def skewness(sample: AnySample) -> Estimate:
     return Estimate(value, value - reach, value + reach, rough=True)
 
 
-def skewness_of_sums(count: Floats, one: Floats, two: Floats, three: Floats) -> Floats:
+def skewness_of_sums(count: Floats, item: Floats, two: Floats, three: Floats) -> Floats:
     """Return skewnesses from sums of the powers 0 to 3."""
-    centre = one / count
+    centre = item / count
     second = two / count - centre**2
     third = three / count - 3 * centre * two / count + 2 * centre**3
     return third / second**1.5
@@ -47,8 +47,8 @@ def kurtosis(sample: AnySample) -> Estimate:
         value = sample.peakedness - 3 if sample.spread > 0 else math.nan
         if not sample.has_error or not math.isfinite(value):
             return Estimate(value, rough=True)
-        count, one, two, three, four = sample.left_out(4)
-        centre = one / count
+        count, item, two, three, four = sample.left_out(4)
+        centre = item / count
         second = two / count - centre**2
         fourth = (four - 4 * centre * three + 6 * centre**2 * two) / count - 3 * centre**4
         reach = jackknife_error(fourth / second**2)
@@ -77,8 +77,10 @@ def mode(sample: Sample) -> Estimate:
     edges = np.linspace(low - 3 * width, high + 3 * width, BINS + 1)
     groups = np.array(
         [
-            np.histogram(values[part], edges, weights=None if weights is None else weights[part])[0]
-            for part in np.array_split(np.arange(len(values)), GROUPS)
+            np.histogram(values[piece], edges, weights=None if weights is None else weights[piece])[
+                0
+            ]
+            for piece in np.array_split(np.arange(len(values)), GROUPS)
         ],
         dtype=np.float64,
     )
@@ -98,8 +100,8 @@ def _peak(counts: Floats, edges: Floats, width: float) -> float:
 
     step = float(edges[1] - edges[0])
     smooth = gaussian_filter1d(counts, width / step, mode="constant")
-    place = int(np.clip(smooth.argmax(), 1, len(counts) - 2))
-    before, top, after = smooth[place - 1 : place + 2]
+    position = int(np.clip(smooth.argmax(), 1, len(counts) - 2))
+    before, top, after = smooth[position - 1 : position + 2]
     bend = before - 2 * top + after
     shift = 0.5 * (before - after) / bend if bend < 0 else 0.0
-    return float(edges[place] + step * (0.5 + min(max(shift, -1.0), 1.0)))
+    return float(edges[position] + step * (0.5 + min(max(shift, -1.0), 1.0)))

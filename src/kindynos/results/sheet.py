@@ -40,8 +40,8 @@ def trials_side_by_side(run: SimulatedTrials) -> pd.DataFrame:
     """
     sheets = []
     for number in range(run.size):
-        batch, place = run.drawing.blocks.find(number)
-        values = {name: value[..., place] for name, value in run.batch(batch).items()}
+        batch, position = run.drawing.blocks.find(number)
+        values = {name: value[..., position] for name, value in run.batch(batch).items()}
         sheets.append(sheet(run.program, values).stack().dropna())
     frame = pd.concat(sheets, axis=1, keys=range(run.size))
     frame.index.names = ["quantity", "period"]

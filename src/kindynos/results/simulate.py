@@ -217,16 +217,18 @@ class _Simulation:
         others = executor is not None and not isinstance(executor, ThreadPoolExecutor)
         verify = task.verify if others and executor is self.foreign else None
         try:
-            found = collect(task, blocks, execution, begin, verify)
+            answer = collect(task, blocks, execution, begin, verify)
         except RunInterrupt as stopped:
             if stopped.output.done:
                 stopped.run = self._run_of(stopped.output, blocks, earlier)
             raise
-        return self._run_of(found, blocks, earlier)
+        return self._run_of(answer, blocks, earlier)
 
-    def _run_of(self, found: SimulationOutput, blocks: Blocks, earlier: Run | None) -> Run:
+    def _run_of(
+        self, simulation_output: SimulationOutput, blocks: Blocks, earlier: Run | None
+    ) -> Run:
         """Return the run of the batches that were done, and of those of an earlier run."""
-        values, notes = found.values, found.notes
+        values, notes = simulation_output.values, simulation_output.notes
         if earlier is not None:
             for name in self.kept:
                 before: Floats = earlier._values[name]
@@ -234,12 +236,12 @@ class _Simulation:
                     values[name] = np.empty((*before.shape[:-1], blocks.trials))
                 values[name][..., : earlier.size] = before
             notes.update(earlier._record.notes)
-        if found.done < blocks.trials:
-            if found.done == 0:
+        if simulation_output.done < blocks.trials:
+            if simulation_output.done == 0:
                 raise StoppedError(0, blocks.trials)
-            values = {name: value[..., : found.done] for name, value in values.items()}
-        drawing = Drawing(self.plan, self.seed, blocks.first(found.done))
-        made = {*found.processors, *(earlier._record.processors if earlier else ())}
+            values = {name: value[..., : simulation_output.done] for name, value in values.items()}
+        drawing = Drawing(self.plan, self.seed, blocks.first(simulation_output.done))
+        made = {*simulation_output.processors, *(earlier._record.processors if earlier else ())}
         record = RunRecord(blocks.trials, notes=dict(notes), processors=tuple(sorted(made)))
         return Run(self.program, drawing, values, record)
 

@@ -61,7 +61,7 @@ def parse_statistic(statistic: Any) -> ParsedStatistic:
             f"{statistic!r:.60}"
         )
     name, *rest = re.sub(r"(\d)\s+%", r"\1%", statistic).split()
-    found = STATISTICS.find(name)
+    entry = STATISTICS.find(name)
     try:
         numbers, options = _arguments(rest)
     except ValueError:
@@ -70,7 +70,7 @@ def parse_statistic(statistic: Any) -> ParsedStatistic:
         ) from None
 
     try:
-        check_call(found.compute, None, *numbers, **options)
+        check_call(entry.compute, None, *numbers, **options)
     except ParameterError:
         raise ParameterError(
             f"statistic {statistic!r}: {name} needs other numbers; say 'percentile 5', 'chance "
@@ -80,7 +80,7 @@ def parse_statistic(statistic: Any) -> ParsedStatistic:
     def read(result: NumberStatistics) -> Estimate:
         return result.statistic(name, *numbers, **options)
 
-    texts = [f"{raw_figure(word):.12g}" if word.endswith("%") else word for word in rest]
+    texts = [f"{raw_figure(term):.12g}" if term.endswith("%") else term for term in rest]
     label = " ".join([name, *texts])
     # one threshold at the end of the words is shown in the unit of the quantity
     if texts and ((len(options) == 1 and not numbers) or name in ("survival", "percentile_of")):
@@ -88,7 +88,7 @@ def parse_statistic(statistic: Any) -> ParsedStatistic:
         threshold: float | None = raw_figure(texts[-1])
     else:
         words, threshold = label, None
-    return ParsedStatistic(label, read, found.kind, words, threshold, name, tuple(numbers), options)
+    return ParsedStatistic(label, read, entry.kind, words, threshold, name, tuple(numbers), options)
 
 
 def kind_of(words: str) -> Kind:
@@ -125,9 +125,9 @@ def central_coverage(text: str) -> float | None:
 def _arguments(words: list[str]) -> tuple[list[float], dict[str, float]]:
     numbers, options = [], {}
     waiting = iter(words)
-    for word in waiting:
-        if word in SIDES:
-            options[word] = raw_figure(next(waiting, "missing"))
+    for label in waiting:
+        if label in SIDES:
+            options[label] = raw_figure(next(waiting, "missing"))
         else:
-            numbers.append(raw_figure(word))
+            numbers.append(raw_figure(label))
     return numbers, options

@@ -99,8 +99,8 @@ def sd(sample: AnySample) -> Estimate:
         value = sample.spread
     if not sample.has_error or not math.isfinite(value):
         return Estimate(value)
-    count, one, two = sample.left_out(2)
-    reach = jackknife_error(np.sqrt(np.maximum(two - one**2 / count, 0) / (count - 1)))
+    count, item, two = sample.left_out(2)
+    reach = jackknife_error(np.sqrt(np.maximum(two - item**2 / count, 0) / (count - 1)))
     low = max(value - reach, 0.0)
     with np.errstate(all="ignore"):
         unsure = (sample.peakedness - 1) / sample.worth > UNSURE
@@ -223,8 +223,8 @@ def value_at_risk(sample: AnySample, level: float, reference: float = 0.0) -> Es
     level, reference = (confidence_level("level", level), finite("reference", reference))
     if sample.better == "low":
         return value_at_risk(sample.turned, level, -reference)
-    found = percentile(sample, 100 * (1 - level))
-    return Estimate(reference - found, reference - found.high, reference - found.low)
+    answer = percentile(sample, 100 * (1 - level))
+    return Estimate(reference - answer, reference - answer.high, reference - answer.low)
 
 
 @checked
@@ -269,9 +269,9 @@ def highest(sample: AnySample) -> Estimate:
     return _extreme(sample, 1.0, "highest")
 
 
-def _extreme(sample: AnySample, level: float, word: str) -> Estimate:
+def _extreme(sample: AnySample, level: float, label: str) -> Estimate:
     value = float(sample.quantile(level)) if sample.count else math.nan
-    return Estimate(value, note=f"the {word} of {sample.count:,} trials")
+    return Estimate(value, note=f"the {label} of {sample.count:,} trials")
 
 
 @dataclass(frozen=True)

@@ -168,10 +168,10 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
                 f"there is no trial {number:,}; the run has trials 0 to {self.size - 1:,}"
             )
         blocks = self.drawing.blocks
-        batch, place = blocks.find(number)
+        batch, position = blocks.find(number)
         names = tuple(self.program.quantities)
         task = BatchTask(self.program, self.drawing.plan, self.seed, blocks, names)
-        values = {name: value[..., place] for name, value in task(batch).values.items()}
+        values = {name: value[..., position] for name, value in task(batch).values.items()}
         return sheet(self.program, values)
 
     @checked
@@ -187,14 +187,14 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
         import pandas as pd
 
         sums = self[name].sample.sums
-        count, one, two = np.column_stack([sums.valid, sums.powers[:, :2]]).T[:, :, None]
+        count, item, two = np.column_stack([sums.valid, sums.powers[:, :2]]).T[:, :, None]
         other, square, product = np.moveaxis(sums.companions, 2, 0)
         whole = _correlations(
-            *(part.sum(axis=0) for part in (count, one, two)),
-            *(part.sum(axis=0) for part in (other, square, product)),
+            *(piece.sum(axis=0) for piece in (count, item, two)),
+            *(piece.sum(axis=0) for piece in (other, square, product)),
         )
         left = _correlations(
-            *(part.sum(axis=0) - part for part in (count, one, two, other, square, product))
+            *(piece.sum(axis=0) - piece for piece in (count, item, two, other, square, product))
         )
         errors = [
             jackknife_error(np.arctanh(np.clip(column, -HIGHEST, HIGHEST))) for column in left.T
@@ -248,24 +248,24 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
 
     def _pass(self, requests: Mapping[str, Needs], ranks: float = RANKS) -> None:
         """Draw all trials, and gather what is requested of some outcomes."""
-        wanted = {name: self._wanted(name, request, ranks) for name, request in requests.items()}
+        requested = {name: self._wanted(name, request, ranks) for name, request in requests.items()}
         blocks, plan, options = self.drawing.blocks, self.drawing.plan, self._options
-        names = tuple(dict.fromkeys([*wanted, *self._drivers]))
+        names = tuple(dict.fromkeys([*requested, *self._drivers]))
         drawn = BatchTask(self.program, plan, self.seed, blocks, names, options.on_bad == "error")
-        task = SummaryTask(drawn, wanted, self._drivers)
-        held = {name: Accumulator(blocks, one) for name, one in wanted.items()}
+        task = SummaryTask(drawn, requested, self._drivers)
+        by_name = {name: Accumulator(blocks, item) for name, item in requested.items()}
         file = self._resume if not self._samples else None
-        checkpoint = None if file is None else Checkpoint(file, self._about(wanted))
-        finished = [] if checkpoint is None else _taken_up(checkpoint, held)
+        checkpoint = None if file is None else Checkpoint(file, self._about(requested))
+        finished = [] if checkpoint is None else _taken_up(checkpoint, by_name)
 
-        def sink(batch: int, found: BatchResult) -> None:
-            for name, sums in found.values.items():
-                held[name].add(batch, sums)
+        def sink(batch: int, batch_result: BatchResult) -> None:
+            for name, sums in batch_result.values.items():
+                by_name[name].add(batch, sums)
             if checkpoint is not None and checkpoint.due():
-                checkpoint.write(_states(held))
+                checkpoint.write(_states(by_name))
 
         try:
-            found = collect(
+            batch_result = collect(
                 task,
                 blocks,
                 self._execution(),
@@ -275,16 +275,18 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
             )
         finally:
             if checkpoint is not None:
-                checkpoint.write(_states(held))
-        if found.done < blocks.trials:
+                checkpoint.write(_states(by_name))
+        if batch_result.done < blocks.trials:
             where = "" if file is None else f"; {file} goes on from here"
-            raise RunError(f"stopped after {found.done:,} of {blocks.trials:,} trials{where}")
+            raise RunError(
+                f"stopped after {batch_result.done:,} of {blocks.trials:,} trials{where}"
+            )
         sizes = np.diff(blocks.bounds)
-        for name, one in held.items():
+        for name, item in by_name.items():
             line = self.program.lines[name]
-            merged = one.merged()
+            merged = item.merged()
             self._samples[name] = SummarySample(
-                merged, one.wanted, sizes, plan.independent, line.better
+                merged, item.wanted, sizes, plan.independent, line.better
             )
 
     @property
@@ -323,7 +325,7 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
             np.array([float(np.mean(self.pilot[driver].values)) for driver in self._drivers]),
         )
 
-    def _about(self, wanted: Mapping[str, Wanted]) -> dict[str, Any]:
+    def _about(self, requested: Mapping[str, Wanted]) -> dict[str, Any]:
         """Return what tells this run from another."""
         return {
             "program": identity(self.program),
@@ -333,21 +335,21 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
             "blocks": [self.drawing.blocks.count, self.drawing.blocks.blocks_per_batch],
             "versions": versions(),
             "brackets": {
-                name: [repr(one.brackets.tolist()), repr(one.cuts.tolist())]
-                for name, one in wanted.items()
+                name: [repr(item.brackets.tolist()), repr(item.cuts.tolist())]
+                for name, item in requested.items()
             },
         }
 
 
 def _correlations(
-    count: Floats, one: Floats, two: Floats, other: Floats, square: Floats, product: Floats
+    count: Floats, item: Floats, two: Floats, other: Floats, square: Floats, product: Floats
 ) -> Floats:
     """Return correlations from sums over trials: their count, those of a quantity and its squares,
     of others and their squares, and of products.
     """
     with np.errstate(all="ignore"):
-        covariance = product - one * other / count
-        spreads = (two - one**2 / count) * (square - other**2 / count)
+        covariance = product - item * other / count
+        spreads = (two - item**2 / count) * (square - other**2 / count)
         return np.asarray(covariance / np.sqrt(spreads))
 
 
@@ -406,28 +408,28 @@ class SummaryResult(NumberStatistics):
         )
 
 
-def _taken_up(checkpoint: Checkpoint, held: Mapping[str, Accumulator]) -> list[int]:
+def _taken_up(checkpoint: Checkpoint, kept_values: Mapping[str, Accumulator]) -> list[int]:
     """Put what a checkpoint has in its place, and return the batches that are done."""
     stored = checkpoint.read()
     if stored is None:
         return []
-    for name, one in held.items():
-        one.restore(_of_outcome(stored, name))
-    return sorted(next(iter(held.values())).inside)
+    for name, item in kept_values.items():
+        item.restore(_of_outcome(stored, name))
+    return sorted(next(iter(kept_values.values())).inside)
 
 
-def _states(held: Mapping[str, Accumulator]) -> dict[str, Any]:
+def _states(kept_values: Mapping[str, Accumulator]) -> dict[str, Any]:
     return {
-        f"{place} {key}": array
-        for place, one in enumerate(held.values())
-        for key, array in one.state().items()
-    } | {"names": np.array(list(held))}
+        f"{position} {key}": array
+        for position, item in enumerate(kept_values.values())
+        for key, array in item.state().items()
+    } | {"names": np.array(list(kept_values))}
 
 
 def _of_outcome(stored: Mapping[str, Any], name: str) -> dict[str, Any]:
-    place = stored["names"].tolist().index(name)
+    index = stored["names"].tolist().index(name)
     return {
-        key.partition(" ")[2]: array for key, array in stored.items() if key.startswith(f"{place} ")
+        key.partition(" ")[2]: array for key, array in stored.items() if key.startswith(f"{index} ")
     }
 
 

@@ -72,30 +72,30 @@ class SummarySample:
         owner = np.repeat(
             np.arange(self.sums.distinct.size), self.sums.distinct.reshape(-1)
         )  # block x brackets + bracket
-        found = []
-        for place in range(brackets):
-            mine = owner % brackets == place
+        inside = []
+        for position in range(brackets):
+            mine = owner % brackets == position
             blocks = owner[mine] // brackets
-            found.append((self.sums.values[mine], self.sums.counts[mine], blocks))
-        return found
+            inside.append((self.sums.values[mine], self.sums.counts[mine], blocks))
+        return inside
 
     @cached_property
     def _ordered(self) -> list[tuple[Floats, NDArray[np.int64]]]:
         """For each bracket the values inside in order, and how many trials are at or below each of
         them.
         """
-        found = []
+        ordered = []
         totals = self.sums.below.sum(axis=0)
-        for place, (values, counts, _) in enumerate(self._inside):
+        for position, (values, counts, _) in enumerate(self._inside):
             order = np.argsort(values, kind="stable")
-            found.append((values[order], int(totals[place]) + np.cumsum(counts[order])))
-        return found
+            ordered.append((values[order], int(totals[position]) + np.cumsum(counts[order])))
+        return ordered
 
-    def ordered(self, place: int) -> float:
+    def ordered(self, position: int) -> float:
         """Return a value by its place in order, from 0, or from the end with -1, -2, ...; raises
         MissedError where it lies outside what was gathered.
         """
-        rank = place if place >= 0 else self.count + place
+        rank = position if position >= 0 else self.count + position
         totals = self.sums.below.sum(axis=0)
         for bracket, (values, upper) in enumerate(self._ordered):
             if len(values) and totals[bracket] <= rank < upper[-1]:
@@ -109,15 +109,15 @@ class SummarySample:
     def quantile(self, level: Any) -> Any:
         """Return the value at a level, interpolated between neighbours in order."""
         levels = np.asarray(level, dtype=np.float64)
-        found = []
-        for one in levels.reshape(-1).tolist():
-            place = np.asarray(one) * (self.count - 1)
-            below = int(np.floor(place))
+        rows = []
+        for item in levels.reshape(-1).tolist():
+            values = np.asarray(item) * (self.count - 1)
+            below = int(np.floor(values))
             low = self.ordered(below)
             high = self.ordered(min(below + 1, self.count - 1))
-            weight = float(place - below)
-            found.append(low if weight == 0 or low == high else low + (high - low) * weight)
-        return np.array(found).reshape(levels.shape) if levels.ndim else np.asarray(found[0])
+            weight = float(values - below)
+            rows.append(low if weight == 0 or low == high else low + (high - low) * weight)
+        return np.array(rows).reshape(levels.shape) if levels.ndim else np.asarray(rows[0])
 
     @property
     def values(self) -> Floats:
@@ -126,14 +126,14 @@ class SummarySample:
 
     def reach_below(self, value: float) -> float:
         """Return the half-width of the interval of the share of trials at or below a value."""
-        for place, (low, high) in enumerate(self.wanted.brackets.tolist()):
+        for position, (low, high) in enumerate(self.wanted.brackets.tolist()):
             if low <= value <= high:
-                values, counts, blocks = self._inside[place]
+                values, counts, blocks = self._inside[position]
                 hit = values <= value
                 inside = np.bincount(blocks[hit], weights=counts[hit], minlength=len(self.sizes))
-                held = self.sums.valid > 0
-                hits = self.sums.below[:, place] + inside
-                variance = spread(hits[held].astype(np.float64), self.sums.valid[held])
+                valid = self.sums.valid > 0
+                hits = self.sums.below[:, position] + inside
+                variance = spread(hits[valid].astype(np.float64), self.sums.valid[valid])
                 return self.student * math.sqrt(variance)
         raise MissedError(f"the trials below {value:g} were not gathered")
 
@@ -144,21 +144,21 @@ class SummarySample:
         """The sums of the powers 0 to 4 of the distance from the mean in each block that has a
         trial with a value, ``(5, blocks)``.
         """
-        held = self.sums.valid > 0
-        count = self.sums.valid[held].astype(np.float64)
-        one, two, three, four = self.sums.powers[held].T
+        valid = self.sums.valid > 0
+        count = self.sums.valid[valid].astype(np.float64)
+        item, two, three, four = self.sums.powers[valid].T
         with np.errstate(invalid="ignore"):  # infinite values have no spread
-            shift = float(one.sum() / count.sum())  # of the mean from the centre
+            shift = float(item.sum() / count.sum())  # of the mean from the centre
             return np.stack(
                 [
                     count,
-                    one - shift * count,
-                    two - 2 * shift * one + shift**2 * count,
-                    three - 3 * shift * two + 3 * shift**2 * one - shift**3 * count,
+                    item - shift * count,
+                    two - 2 * shift * item + shift**2 * count,
+                    three - 3 * shift * two + 3 * shift**2 * item - shift**3 * count,
                     four
                     - 4 * shift * three
                     + 6 * shift**2 * two
-                    - 4 * shift**3 * one
+                    - 4 * shift**3 * item
                     + shift**4 * count,
                 ]
             )
@@ -239,11 +239,11 @@ class SummarySample:
         inside = np.zeros(shape)
         inside_sums = np.zeros(shape)
         tails = np.zeros((shape[1], 2))
-        for place, (values, counts, blocks) in enumerate(self._inside):
+        for position, (values, counts, blocks) in enumerate(self._inside):
             gaps = values - self.wanted.centre
-            inside[:, place] = np.bincount(blocks, counts, len(self.sizes))
-            inside_sums[:, place] = np.bincount(blocks, gaps * counts, len(self.sizes))
-            tails[place] = (gaps**2 * counts).sum(), (gaps**3 * counts).sum()
+            inside[:, position] = np.bincount(blocks, counts, len(self.sizes))
+            inside_sums[:, position] = np.bincount(blocks, gaps * counts, len(self.sizes))
+            tails[position] = (gaps**2 * counts).sum(), (gaps**3 * counts).sum()
         whole = sums.powers[:, 0][:, None]
         totals = sums.powers.sum(axis=0)
         second = totals[1] - sums.tail_powers[:, 0] - tails[:, 0]
@@ -262,31 +262,31 @@ class SummarySample:
             values=-sums.values,
             counts=sums.counts,
         )
-        wanted = Wanted(-self.wanted.centre, -self.wanted.brackets[:, ::-1], -self.wanted.cuts)
+        requested = Wanted(-self.wanted.centre, -self.wanted.brackets[:, ::-1], -self.wanted.cuts)
         better = "high" if self.better == "low" else "low"
-        return replace(self, sums=mirrored, wanted=wanted, better=better)
+        return replace(self, sums=mirrored, wanted=requested, better=better)
 
     def shortfalls(self, level: float) -> tuple[float, Terms]:
         """Return the quantile at a level and the distances below it, 0 above it."""
         q = float(self.quantile(level))
-        for place, (low, high) in enumerate(self.wanted.brackets.tolist()):
+        for position, (low, high) in enumerate(self.wanted.brackets.tolist()):
             if not low <= q <= high:
                 continue
-            held = self.sums.valid > 0
+            valid = self.sums.valid > 0
             reach = q - self.wanted.centre
-            below = self.sums.below[:, place].astype(np.float64)
-            sums = below * reach - self.sums.sums_below[:, place]
-            values, counts, blocks = self._inside[place]
+            below = self.sums.below[:, position].astype(np.float64)
+            sums = below * reach - self.sums.sums_below[:, position]
+            values, counts, blocks = self._inside[position]
             gaps = np.where(values < q, q - values, 0.0)
             inside = np.bincount(blocks, weights=gaps * counts, minlength=len(self.sizes))
-            by_block = (sums + inside)[held]
-            n, one = float(below.sum()), float(self.sums.sums_below[:, place].sum())
-            two, three = self.sums.tail_powers[place].tolist()
-            second = n * reach**2 - 2 * reach * one + two
-            third = n * reach**3 - 3 * reach**2 * one + 3 * reach * two - three
+            by_block = (sums + inside)[valid]
+            n, item = float(below.sum()), float(self.sums.sums_below[:, position].sum())
+            two, three = self.sums.tail_powers[position].tolist()
+            second = n * reach**2 - 2 * reach * item + two
+            third = n * reach**3 - 3 * reach**2 * item + 3 * reach * two - three
             second += float((gaps**2 * counts).sum())
             third += float((gaps**3 * counts).sum())
-            return q, _terms(self.sums.valid[held], by_block, second, third)
+            return q, _terms(self.sums.valid[valid], by_block, second, third)
         raise MissedError(f"the trials below {q:g} were not gathered")
 
 

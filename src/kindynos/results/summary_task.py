@@ -27,7 +27,7 @@ class SummaryTask:
 
     def __call__(self, batch: int) -> BatchResult:
         """Evaluate one batch; raises RunError for a trial that fails."""
-        found = self.task(batch)
+        task = self.task(batch)
         blocks = self.task.blocks
         first = blocks.part(batch).start
         inside = blocks.in_batch(batch)
@@ -35,21 +35,21 @@ class SummaryTask:
         for block in inside:
             bounds.append(bounds[-1] + blocks.size(block))
         assert first + bounds[-1] == blocks.part(batch).stop
-        drawn = np.array([found.values[name] for name in self.drivers]).reshape(-1, bounds[-1])
+        drawn = np.array([task.values[name] for name in self.drivers]).reshape(-1, bounds[-1])
         sums = {
-            name: gather(np.asarray(found.values[name]), bounds, wanted, drawn)
-            for name, wanted in self.wanted.items()
+            name: gather(np.asarray(task.values[name]), bounds, requested, drawn)
+            for name, requested in self.wanted.items()
         }
-        return BatchResult(sums, found.notes)
+        return BatchResult(sums, task.notes)
 
-    def verify(self, batch: int, found: BatchResult) -> None:
+    def verify(self, batch: int, batch_result: BatchResult) -> None:
         """Work out a batch here, and compare it with what a worker gave; raises RunError where they
         differ by more than the last digits.
         """
         here = self(batch)
         for name in self.wanted:
             mine: BlockSums = here.values[name]
-            other: BlockSums = found.values[name]
+            other: BlockSums = batch_result.values[name]
             same = np.array_equal(mine.valid, other.valid) and np.allclose(
                 mine.powers, other.powers, rtol=1e-9, atol=0, equal_nan=True
             )

@@ -169,16 +169,16 @@ class SimulatedTrials(Mapping[str, Result]):
 
         For a quantity with a value each period the object is a RowResult, as ``row`` returns it.
         """
-        found: Any = self._result(name)
-        answer: Result = found
+        result: Any = self._result(name)
+        answer: Result = result
         return answer
 
     def row(self, name: str) -> RowResult:
         """Return a quantity with a value each period; raises RunError for one without."""
-        found = self._result(name)
-        if not isinstance(found, RowResult):
+        result = self._result(name)
+        if not isinstance(result, RowResult):
             raise RunError(f"{name!r} has one number per trial; read run[{name!r}]", name=name)
-        return found
+        return result
 
     def _result(self, name: str) -> Result | RowResult:
         if self._known(name) not in self._results:
@@ -219,41 +219,41 @@ class SimulatedTrials(Mapping[str, Result]):
 
     @cached_property
     def _base(self) -> dict[str, Floats]:
-        found = self._record.base
-        if found is None:
-            found = self._program.evaluate(self._program.base_values(), 1, lenient=True)[0]
-        return read_only({name: np.asarray(value) for name, value in found.items()})
+        base = self._record.base
+        if base is None:
+            base = self._program.evaluate(self._program.base_values(), 1, lenient=True)[0]
+        return read_only({name: np.asarray(value) for name, value in base.items()})
 
     def batch(self, batch: int, names: Iterable[str] | None = None) -> dict[str, Floats]:
         """Return quantities of a batch, drawn again from the seed; raises RunError if outcomes
         differ from those kept by more than the last digits, which another kind of processor may
         give.
         """
-        wanted = self._program.quantities if names is None else list(names)
+        quantities = self._program.quantities if names is None else list(names)
         task = BatchTask(
-            self._program, self._plan, self.seed, self._blocks, self._with_checks(wanted)
+            self._program, self._plan, self.seed, self._blocks, self._with_checks(quantities)
         )
         values = dict(task(batch).values)
         self._check_again(values, self._blocks.part(batch))
-        return {name: values[name] for name in wanted}
+        return {name: values[name] for name in quantities}
 
-    def _with_checks(self, wanted: Iterable[str]) -> tuple[str, ...]:
+    def _with_checks(self, requested: Iterable[str]) -> tuple[str, ...]:
         """Return names, and where lines are among them the kept outcomes, by which it is seen
         whether they are still the same.
         """
-        names = list(wanted)
+        names = list(requested)
         lines = any(name in self._program.lines for name in names)
         checks = [name for name in self.outcomes if name in self._values] if lines else []
         return tuple(dict.fromkeys([*names, *checks]))
 
-    def _check_again(self, values: Mapping[str, Floats], part: slice) -> None:
+    def _check_again(self, values: Mapping[str, Floats], piece: slice) -> None:
         """Raise RunError where outcomes that were drawn again are not those kept; say so where they
         differ in their last digits.
         """
         for name in self.outcomes:
             if name not in values or name not in self._values:
                 continue
-            kept = self._values[name][..., part]
+            kept = self._values[name][..., piece]
             if first_difference(kept, values[name]) is not None:
                 raise RunError(
                     f"outcome {name!r} gives other values now than in the run; a function or what "
@@ -291,21 +291,21 @@ class SimulatedTrials(Mapping[str, Result]):
         """Return quantities of all trials, drawn again by the executor of the run while it works,
         and else here.
         """
-        wanted = list(names)
+        requested = list(names)
         if self.executor is not None:
             task = BatchTask(
-                self._program, self._plan, self.seed, self._blocks, self._with_checks(wanted)
+                self._program, self._plan, self.seed, self._blocks, self._with_checks(requested)
             )
             try:
-                found = collect(task, self._blocks, Execution(None, self.executor)).values
+                values = collect(task, self._blocks, Execution(None, self.executor)).values
             except RunError:  # it was shut down
                 self.executor = None
             else:
-                self._check_again(found, slice(None))
-                return {name: found[name] for name in wanted}
+                self._check_again(values, slice(None))
+                return {name: values[name] for name in requested}
         execution = Execution(1 if self._program.one_thread else None)
         return collect(
-            lambda batch: BatchResult(self.batch(batch, wanted)), self._blocks, execution
+            lambda batch: BatchResult(self.batch(batch, requested)), self._blocks, execution
         ).values
 
     def warnings_of(self, name: str) -> dict[str, int]:
@@ -313,28 +313,28 @@ class SimulatedTrials(Mapping[str, Result]):
         with their number.
         """
         upstream = self._program.ancestors([self._known(name)])
-        found: dict[str, int] = {}
+        warnings: dict[str, int] = {}
         for (line, text), count in self._record.notes.items():
             if line in upstream:
                 label = text if line == name else f"{text} in {line}"
-                found[label] = found.get(label, 0) + count
-        return found
+                warnings[label] = warnings.get(label, 0) + count
+        return warnings
 
     def first_failed(self) -> dict[str, str]:
         """Return for each outcome with failed trials the first such trial and the line where it
         began.
         """
-        found = {}
+        by_name = {}
         for name in self.outcomes:
             result = self._result(name)
             if not result.n_failed:
                 continue
             failed = np.isnan(result.values).reshape(-1, self.size).any(axis=0)
             number = int(np.argmax(failed))
-            batch, place = self._blocks.find(number)
+            batch, position = self._blocks.find(number)
             values = self.batch(batch)
             upstream = self._program.ancestors([name])
             order = [line for line in values if line in upstream]
-            began = next(line for line in order if np.isnan(values[line][..., place]).any())
-            found[name] = f"trial {number}, first in {began!r}"
-        return found
+            began = next(line for line in order if np.isnan(values[line][..., position]).any())
+            by_name[name] = f"trial {number}, first in {began!r}"
+        return by_name

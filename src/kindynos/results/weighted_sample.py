@@ -32,9 +32,9 @@ class WeightedSample(Sample):
     @cached_property
     def valid_weights(self) -> Floats:
         """The weights of the valid trials, 1 on average."""
-        known = self.weights[~np.isnan(self.values)]
-        total = float(known.sum())
-        return known * (len(known) / total) if total > 0 else known
+        valid = self.weights[~np.isnan(self.values)]
+        total = float(valid.sum())
+        return valid * (len(valid) / total) if total > 0 else valid
 
     @property
     def worth(self) -> float:
@@ -141,8 +141,8 @@ class WeightedSample(Sample):
 
     def histogram(self, edges: Floats) -> Floats:
         """Return the weighted share of all trials between each two edges."""
-        known = ~np.isnan(self.values)
-        counts = np.histogram(self.valid, edges, weights=self.weights[known])[0]
+        valid = ~np.isnan(self.values)
+        counts = np.histogram(self.valid, edges, weights=self.weights[valid])[0]
         return np.asarray(counts / self.weights.sum())
 
     def quantile(self, level: Any) -> Any:
@@ -150,12 +150,12 @@ class WeightedSample(Sample):
         values, levels = self._levels
         return np.asarray(np.interp(level, levels, values))
 
-    def ordered(self, place: int) -> float:
+    def ordered(self, position: int) -> float:
         """Return the value that would have a place in order among as many trials of equal weight
         as these are worth.
         """
-        level = (place + 0.5) / self.worth
-        return float(self.quantile(level if place >= 0 else 1 + level))
+        level = (position + 0.5) / self.worth
+        return float(self.quantile(level if position >= 0 else 1 + level))
 
 
 def sample_of(

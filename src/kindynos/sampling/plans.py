@@ -51,14 +51,14 @@ class Plan(ABC):
         seed: int,
         block: int,
         trials: int,
-        wanted: Container[str] | None = None,
+        requested: Container[str] | None = None,
     ) -> dict[str, Floats]:
         """Return the scores of the wanted among all of a model's requests: ``(trials,)``, or
         ``(rows, trials)``.
         """
         answer = {}
         for request in requests:
-            if wanted is not None and request.name not in wanted:
+            if requested is not None and request.name not in requested:
                 continue
             scores = self._place(_Key(seed, request.name, block), request.rows or 1, trials)
             answer[request.name] = scores[0] if request.rows is None else scores
@@ -204,18 +204,18 @@ class SobolInOrder(Sobol):
         seed: int,
         block: int,
         trials: int,
-        wanted: Container[str] | None = None,
+        requested: Container[str] | None = None,
     ) -> dict[str, Floats]:
         """Return the scores of the wanted among all requests; see ``Plan.scores``."""
         dimensions = sum(request.rows or 1 for request in requests)
         if dimensions > MOST_DIMENSIONS:
-            return super().scores(requests, seed, block, trials, wanted)
+            return super().scores(requests, seed, block, trials, requested)
         with _making:
             directions = _published(dimensions, _levels(trials))
         answer, begin = {}, 0
         for request in requests:
             rows = request.rows or 1
-            if wanted is None or request.name in wanted:
+            if requested is None or request.name in requested:
                 key, own = _Key(seed, request.name, block), directions[begin : begin + rows]
                 scores = self._scrambled(key, own, trials)
                 answer[request.name] = scores[0] if request.rows is None else scores

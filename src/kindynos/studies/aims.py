@@ -74,16 +74,16 @@ def figure_of(statement: Statement, text: Any) -> Figure:
 
 def constraint_of(statement: Statement, text: Any) -> Constraint:
     """Return the constraint that a text states; raises ParameterError or ModelError for another."""
-    found = RULE.fullmatch(text.strip()) if isinstance(text, str) else None
-    if found is None:
+    match = RULE.fullmatch(text.strip()) if isinstance(text, str) else None
+    if match is None:
         raise ParameterError(f"a constraint is such as {EXAMPLE!r}, not {text!r:.80}")
     try:
-        limit = float(found[3])
+        limit = float(match[3])
     except ValueError:
         raise ParameterError(
-            f"the limit of {text!r:.80} must be a number, not {found[3]!r}"
+            f"the limit of {text!r:.80} must be a number, not {match[3]!r}"
         ) from None
-    figure = figure_of(statement, found[1])
+    figure = figure_of(statement, match[1])
     if figure.statistic.label.startswith("chance") and not 0 <= limit <= 1:
         raise ParameterError(f"a chance is from 0 to 1; in {text!r:.80} the limit is {limit:g}")
-    return Constraint(figure, limit, found[2][0] in "<=≤" and ">" not in found[2])
+    return Constraint(figure, limit, match[2][0] in "<=≤" and ">" not in match[2])

@@ -40,13 +40,13 @@ class DecisionRange:
     def near(self, value: float) -> float:
         """Return the value it may take that is nearest."""
         if self.values:
-            return min(self.values, key=lambda one: abs(one - value))
+            return min(self.values, key=lambda item: abs(item - value))
         return min(max(value, self.low), self.high)
 
     def steps(self, value: float) -> list[float]:
         """Return the neighbours of one of its values."""
-        place = self.values.index(value)
-        return [self.values[k] for k in (place - 1, place + 1) if 0 <= k < len(self.values)]
+        index = self.values.index(value)
+        return [self.values[k] for k in (index - 1, index + 1) if 0 <= k < len(self.values)]
 
 
 def choices_of(statement: Statement, decisions: Any) -> list[DecisionRange]:
@@ -56,12 +56,12 @@ def choices_of(statement: Statement, decisions: Any) -> list[DecisionRange]:
     stated: Mapping[Any, Any] = mapping("decisions", decisions, "ranges or lists of values by name")
     if not stated:
         raise ParameterError("nothing to decide; say {'fare': (45, 65)}")
-    found = []
+    choices = []
     for name, given in stated.items():
         check_swept(statement, name)
         with concerning(f"optimize: {name}"):
-            found.append(_range_of(name, given))
-    return found
+            choices.append(_range_of(name, given))
+    return choices
 
 
 def _range_of(name: str, given: Any) -> DecisionRange:
@@ -87,21 +87,21 @@ def coarse_points(choices: list[DecisionRange], count: int) -> Floats:
     combinations = list(product(*(choice.values for choice in listed)))
     if len(combinations) > count:
         kept = np.unique(np.linspace(0, len(combinations) - 1, count).round().astype(int))
-        combinations = [combinations[place] for place in kept]
+        combinations = [combinations[position] for position in kept]
     each = max(count // len(combinations), 1)
     inner = _spread(len(spread), each)
-    found = []
+    rows = []
     for combination in combinations:
         for point in inner:
             ranged = iter(point)
             fixed = iter(combination)
-            found.append(
+            rows.append(
                 [
                     next(fixed) if c.listed else c.near(c.low + float(next(ranged)) * c.width)
                     for c in choices
                 ]
             )
-    return np.unique(np.array(found), axis=0)
+    return np.unique(np.array(rows), axis=0)
 
 
 def _spread(dimensions: int, count: int) -> Floats:

@@ -253,15 +253,15 @@ class Comparison(Reported):
     def _compared(
         self, outcome: str, first: str, other: str, asked: TableSpec
     ) -> list[tuple[ReportedFigure, bool]]:
-        one, two = self.runs[first], self.runs[other]
-        if isinstance(one, ReportedMean) or isinstance(two, ReportedMean):
+        item, two = self.runs[first], self.runs[other]
+        if isinstance(item, ReportedMean) or isinstance(two, ReportedMean):
             means = [
                 run.estimate if isinstance(run, ReportedMean) else run[outcome].mean
-                for run in (one, two)
+                for run in (item, two)
             ]
             return [(ReportedFigure("mean", unpaired(*means)), False)]
         a, b = self.result(first, outcome), self.result(other, outcome)
-        paired = on_same_draws(one, two)
+        paired = on_same_draws(item, two)
         return [(figure, paired) for figure in _differences(a, b, asked, paired)]
 
     def rows_of(self, outcome: str) -> dict[str, RowResult]:
@@ -270,15 +270,15 @@ class Comparison(Reported):
             raise RunError(
                 f"{outcome!r:.60} is not a row of all scenarios", unknown=outcome, known=self._rows
             )
-        found: dict[str, RowResult] = {}
+        rows: dict[str, RowResult] = {}
         for name, run in self.runs.items():
             row: Any = None if isinstance(run, ReportedMean) else run[outcome]
             if not isinstance(row, RowResult):
                 raise RunError(f"{name!r} does not have a row {outcome!r}")
-            found[name] = row
-        if len({tuple(row.labels) for row in found.values()}) > 1:
+            rows[name] = row
+        if len({tuple(row.labels) for row in rows.values()}) > 1:
             raise RunError(f"the scenarios have {outcome!r} over other periods")
-        return found
+        return rows
 
     def row_differences(self, outcome: str) -> pd.DataFrame:
         """Return by how much a row differs from the first scenario in each period: rows (scenario,
@@ -288,12 +288,12 @@ class Comparison(Reported):
         ``paired`` says whether trials were compared one with one, on the same draws. Raises
         RunError for what is not a row of all scenarios.
         """
-        found = self.rows_of(outcome)
-        first, *others = found
+        rows = self.rows_of(outcome)
+        first, *others = rows
         records: dict[tuple[str, str, str], tuple[Any, ...]] = {}
         for other in others:
-            for place, label in enumerate(found[other].labels):
-                a, b = found[first].period(place), found[other].period(place)
+            for position, label in enumerate(rows[other].labels):
+                a, b = rows[first].period(position), rows[other].period(position)
                 same = on_same_draws(self.runs[first], self.runs[other])
                 compared = _differences(a, b, DEFAULT, same)
                 for figure in compared[: 1 + len(PERCENTILES)]:
@@ -342,15 +342,15 @@ class Comparison(Reported):
             raise RunError(f"{other!r} is not a run; conditions need the trials of one")
         first, rows = next(iter(runs)), {}
         for condition in listed(conditions):
-            held = {name: statement(run, condition) for name, run in runs.items()}
-            for name, result in held.items():
+            by_name = {name: statement(run, condition) for name, run in runs.items()}
+            for name, result in by_name.items():
                 share = result.chance(above=0.5)
                 if name == first:
                     gap = Estimate(0.0, 0.0, 0.0)
                 elif on_same_draws(runs[first], runs[name]):
-                    gap = Paired(held[first], result).chance_above(0.5)
+                    gap = Paired(by_name[first], result).chance_above(0.5)
                 else:
-                    gap = unpaired(held[first].chance(above=0.5), share)
+                    gap = unpaired(by_name[first].chance(above=0.5), share)
                 rows[condition, name] = (float(share), share.error, float(gap), gap.error)
         frame = pd.DataFrame.from_dict(
             rows, orient="index", columns=["chance", "error", "difference", "error of difference"]
@@ -408,14 +408,14 @@ def compare(
     return Comparison(mapping("runs", runs, "runs by name"), outcome)
 
 
-def on_same_draws(one: object, two: object) -> bool:
+def on_same_draws(item: object, two: object) -> bool:
     """Whether two runs have the same seed, plan and blocks, so that trial i of the one belongs to
     trial i of the other.
 
     Of trials that were read nothing is known of their draws; two columns of one file are compared
     by ``joint``.
     """
-    return isinstance(one, Run) and isinstance(two, Run) and one.drawing.key == two.drawing.key
+    return isinstance(item, Run) and isinstance(two, Run) and item.drawing.key == two.drawing.key
 
 
 def _ends(figure: Estimate) -> tuple[float, float, float, float]:
@@ -469,12 +469,12 @@ def _higher(a: Result, b: Result) -> Estimate:
 
     The variance is DeLong's, Biometrics 44 (1988), 837-845.
     """
-    one, two = a.ranked, b.ranked
-    if min(one.count, two.count) < 2:
+    item, two = a.ranked, b.ranked
+    if min(item.count, two.count) < 2:
         return Estimate(math.nan)
-    above = two.terms(one.share_below(two.valid))
-    below = one.terms(1 - two.share_below(one.valid))
-    known = (1 - float(_without_value(a))) * (1 - float(_without_value(b)))  # both have a value
-    chance = above.mean * known
-    reach = Z * known * math.sqrt(above.variance + below.variance)
+    above = two.terms(item.share_below(two.valid))
+    below = item.terms(1 - two.share_below(item.valid))
+    figure = (1 - float(_without_value(a))) * (1 - float(_without_value(b)))  # both have a value
+    chance = above.mean * figure
+    reach = Z * figure * math.sqrt(above.variance + below.variance)
     return Estimate(chance, max(chance - reach, 0.0), min(chance + reach, 1.0))

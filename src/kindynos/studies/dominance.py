@@ -47,10 +47,10 @@ def _dominance_table(
 ) -> pd.DataFrame:
     """Return the verdicts on all ordered pairs, from the cumulative shares on a grid of values."""
     records = {
-        (one, other): _pair(grid, below, beside, counts[one], counts[other])
-        for one, below in shares.items()
+        (item, other): _pair(grid, below, beside, counts[item], counts[other])
+        for item, below in shares.items()
         for other, beside in shares.items()
-        if one != other
+        if item != other
     }
     columns = [
         "first order",

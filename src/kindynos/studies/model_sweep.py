@@ -94,8 +94,8 @@ def _simulated(
     """
     names = tuple(map(str, grid.columns))
     points = Points(statement, names, tuple(outcomes), replace(options, progress=None))
-    known = set(names) <= set(statement.quantities)  # and not the number of periods
-    if options.executor is None and known and points.share_a_model:
+    valid = set(names) <= set(statement.quantities)  # and not the number of periods
+    if options.executor is None and valid and points.share_a_model:
         try:
             rows = _together(points, grid, outcomes, requested, options)
         except KindynosError:
@@ -127,8 +127,8 @@ def _together(
 ) -> list[list[Estimate]]:
     rows: list[list[Estimate]] = []
     listed = [tuple(map(float, row)) for row in grid.itertuples(index=False)]
-    for found in points.at(listed):
-        rows.append([requested.read(found[name]) for name in outcomes])
+    for answer in points.at(listed):
+        rows.append([requested.read(answer[name]) for name in outcomes])
         if options.progress is not None and options.progress(len(rows), len(grid)) is False:
             break
     return rows
@@ -159,8 +159,8 @@ def check_swept(statement: Statement, name: str) -> None:
     if dot and isinstance(quantity, ProcessDriver):
         check_parameters(f"process of {owner!r}", [parameter], quantity.process.parameters)
     if dot and isinstance(quantity, DistributionDriver | DependentDriver):
-        known = parameters_of(quantity.distribution)
-        check_parameters(f"distribution of {owner!r}", [parameter], known)
+        parameters = parameters_of(quantity.distribution)
+        check_parameters(f"distribution of {owner!r}", [parameter], parameters)
 
 
 def _outcomes(statement: Statement, outcome: str | None) -> list[str]:
@@ -199,8 +199,8 @@ class _Point:
     seed: int
     sampling: str
 
-    def __call__(self, place: int) -> list[Estimate]:
-        values = self.records[place]
+    def __call__(self, position: int) -> list[Estimate]:
+        values = self.records[position]
         try:
             changed = self.statement.replace(
                 **{str(name): float(value) for name, value in values.items()}
@@ -219,12 +219,12 @@ def _base_cases(statement: Statement, grid: pd.DataFrame, outcomes: list[str]) -
     """Return the base case at every point: the points stand where a run has its trials."""
     apart = next((name for name in grid.columns if _changes_the_model(statement, name)), None)
     if apart is not None:
-        found = []
+        rows = []
         for value in grid[apart].unique().tolist():
-            part = grid[grid[apart] == value].drop(columns=apart)
+            drop = grid[grid[apart] == value].drop(columns=apart)
             changed = statement.replace(**{str(apart): float(value)})
-            found.append(_base_cases(changed, part, outcomes).set_index(part.index))
-        return pd.concat(found).sort_index()
+            rows.append(_base_cases(changed, drop, outcomes).set_index(drop.index))
+        return pd.concat(rows).sort_index()
     bases = {str(name): grid[name].to_numpy(dtype=np.float64) for name in grid.columns}
     program = as_drivers(statement, bases).program
     parts = []

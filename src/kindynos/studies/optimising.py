@@ -48,25 +48,32 @@ class OptimumRequest:
 
 
 def search_for(
-    statement: Statement, wanted: OptimumRequest, settings: SimulationOptions
+    statement: Statement, optimum_request: OptimumRequest, settings: SimulationOptions
 ) -> DecisionSearch:
     """Return the search that a request states; raises ParameterError or ModelError for what cannot
     be sought.
     """
-    if (wanted.maximize is None) == (wanted.minimize is None):
+    if (optimum_request.maximize is None) == (optimum_request.minimize is None):
         raise ParameterError("say one of maximize='mean net_value' and minimize=")
-    figure = figure_of(statement, wanted.maximize if wanted.minimize is None else wanted.minimize)
-    texts = [wanted.subject_to] if isinstance(wanted.subject_to, str) else list(wanted.subject_to)
+    figure = figure_of(
+        statement,
+        optimum_request.maximize if optimum_request.minimize is None else optimum_request.minimize,
+    )
+    texts = (
+        [optimum_request.subject_to]
+        if isinstance(optimum_request.subject_to, str)
+        else list(optimum_request.subject_to)
+    )
     constraints = tuple(constraint_of(statement, text) for text in texts)
-    choices = choices_of(statement, wanted.decisions)
+    choices = choices_of(statement, optimum_request.decisions)
     outcomes = tuple(dict.fromkeys([figure.outcome, *(c.figure.outcome for c in constraints)]))
     points = Points(statement, tuple(choice.name for choice in choices), outcomes, settings)
-    most = check_integer("evaluations", wanted.evaluations, least=10)
+    most = check_integer("evaluations", optimum_request.evaluations, least=10)
     return DecisionSearch(
         points,
         choices,
         figure,
-        1.0 if wanted.minimize is None else -1.0,
+        1.0 if optimum_request.minimize is None else -1.0,
         constraints,
         most,
         settings.progress,
@@ -81,10 +88,10 @@ def run_search(search: DecisionSearch) -> Point:
     search.evaluate([tuple(map(float, row)) for row in coarse])
     search.set_scales()
     starts = search.starts()
-    for place, start in enumerate(starts):
+    for position, start in enumerate(starts):
         if search.left <= 0:
             break
-        share = max(int((search.left - RESERVE * search.most) / (len(starts) - place)), 8)
+        share = max(int((search.left - RESERVE * search.most) / (len(starts) - position)), 8)
         _local(search, start, min(share, search.left))
     for _ in range(3):
         before = search.best
@@ -95,8 +102,8 @@ def run_search(search: DecisionSearch) -> Point:
     if not search.tried[search.best].allowed:
         raise GoalError(_unmet(search, search.best))
     if search.tried[search.best].worth == -math.inf:
-        found = float(search.tried[search.best].objective)
-        what = "has no value" if math.isnan(found) else "is infinite"
+        figure = float(search.tried[search.best].objective)
+        what = "has no value" if math.isnan(figure) else "is infinite"
         raise GoalError(
             f"the {search.figure.label} {what} at every point that was tried; another statistic, "
             "such as the median or a chance, can be compared"
@@ -113,11 +120,11 @@ def _settled(search: DecisionSearch) -> Point:
     """
     point = search.best
     for _ in range(POLISHING):
-        found = slopes_around(search, point) if search.left > 0 else None
-        moved = None if found is None else _kept(search, found)
-        if moved is None or moved == point:
+        answer = slopes_around(search, point) if search.left > 0 else None
+        kept = None if answer is None else _kept(search, answer)
+        if kept is None or kept == point:
             break
-        point = moved
+        point = kept
     return point
 
 
@@ -139,11 +146,11 @@ def _kept(search: DecisionSearch, slopes: Slopes) -> Point | None:
             if step == 0 or room < CLOSE:
                 return kept
         aim = excess + CLOSE / 2  # just inside
-        moved = np.array(point) + sum(
+        values = np.array(point) + sum(
             e * change for e, change in zip(aim, slopes.inward, strict=True)
         )
         point = tuple(
-            choice.near(float(x)) for choice, x in zip(search.choices, moved, strict=True)
+            choice.near(float(x)) for choice, x in zip(search.choices, values, strict=True)
         )
         if point in search.tried:
             break
@@ -155,8 +162,8 @@ def _local(search: DecisionSearch, start: Point, budget: int, first: float = FIR
     from scipy.optimize import minimize
 
     free = [
-        place
-        for place, choice in enumerate(search.choices)
+        position
+        for position, choice in enumerate(search.choices)
         if not choice.listed and choice.width > 0
     ]
     if not free or budget < 3:
@@ -165,9 +172,9 @@ def _local(search: DecisionSearch, start: Point, budget: int, first: float = FIR
 
     def point_of(x: Floats) -> Point:
         values = list(start)
-        for place, share in zip(free, x, strict=True):
-            choice = search.choices[place]
-            values[place] = choice.near(choice.low + float(share) * choice.width)
+        for position, share in zip(free, x, strict=True):
+            choice = search.choices[position]
+            values[position] = choice.near(choice.low + float(share) * choice.width)
         return tuple(values)
 
     def tried(x: Floats) -> Tried:
@@ -224,15 +231,15 @@ def _close_in(search: DecisionSearch) -> None:
         )
         if middle in search.tried and (middle in (tuple(inside), tuple(outside))):
             return
-        found = search.evaluate([middle])[0]
-        if found.allowed:
+        answer = search.evaluate([middle])[0]
+        if answer.allowed:
             inside = np.array(middle)
         else:
             outside = np.array(middle)
 
 
-def _same_lists(choices: Sequence[DecisionRange], one: Point, other: Point) -> bool:
-    return all(a == b for choice, a, b in zip(choices, one, other, strict=True) if choice.listed)
+def _same_lists(choices: Sequence[DecisionRange], point: Point, other: Point) -> bool:
+    return all(a == b for choice, a, b in zip(choices, point, other, strict=True) if choice.listed)
 
 
 def _neighbours(search: DecisionSearch) -> None:
@@ -240,11 +247,11 @@ def _neighbours(search: DecisionSearch) -> None:
     while search.left > 0:
         best = search.best
         around = []
-        for place, choice in enumerate(search.choices):
+        for position, choice in enumerate(search.choices):
             if choice.values:
                 around += [
-                    (*best[:place], value, *best[place + 1 :])
-                    for value in choice.steps(best[place])
+                    (*best[:position], value, *best[position + 1 :])
+                    for value in choice.steps(best[position])
                 ]
         if not around:
             return

@@ -63,7 +63,7 @@ class Optimum(Reported):
         ("yes"), some ("perhaps") or say that it is broken ("no").
         """
         rows = []
-        for constraint, found, fresh, binds in self.limits:
+        for constraint, answer, fresh, binds in self.limits:
             least = constraint.excess(fresh.low if constraint.most else fresh.high)
             most = constraint.excess(fresh.high if constraint.most else fresh.low)
             kept = "yes" if most <= 0 else "no" if least > 0 else "perhaps"
@@ -71,7 +71,7 @@ class Optimum(Reported):
                 (
                     constraint.label,
                     constraint.limit,
-                    float(found),
+                    float(answer),
                     float(fresh),
                     fresh.low,
                     fresh.high,
@@ -93,11 +93,11 @@ class Optimum(Reported):
 
     def sentences(self) -> list[str]:
         """Return in words what fresh draws say of the optimum, and which constraints bind."""
-        found, fresh = (
+        answer, fresh = (
             number(float(f"{float(value):.5g}")) for value in (self.found, self.objective)
         )
         said = [
-            f"On the draws of the search the {self.what} was {found}; on fresh ones, which had no "
+            f"On the draws of the search the {self.what} was {answer}; on fresh ones, which had no "
             "part in the choice, it is "
             f"{fresh}."
         ]
@@ -122,11 +122,13 @@ class Optimum(Reported):
         """
 
 
-def optimize(statement: Statement, wanted: OptimumRequest, settings: SimulationOptions) -> Optimum:
+def optimize(
+    statement: Statement, optimum_request: OptimumRequest, settings: SimulationOptions
+) -> Optimum:
     """Return the best decisions of a model; see Model.optimize."""
     seed = settings.checked_seed()
     settings = replace(settings, seed=seed)
-    search = search_for(statement, wanted, settings)
+    search = search_for(statement, optimum_request, settings)
     best = run_search(search)
     names = [choice.name for choice in search.choices]
     errors = decision_errors(search, best)
@@ -142,11 +144,11 @@ def optimize(statement: Statement, wanted: OptimumRequest, settings: SimulationO
     limits = tuple(
         (
             constraint,
-            found,
+            answer,
             constraint.figure.read(run[constraint.figure.outcome]),
-            _bound(search, place),
+            _bound(search, position),
         )
-        for place, (constraint, found) in enumerate(
+        for position, (constraint, answer) in enumerate(
             zip(search.constraints, tried.figures, strict=True)
         )
     )
@@ -177,10 +179,10 @@ def optimize(statement: Statement, wanted: OptimumRequest, settings: SimulationO
     )
 
 
-def _bound(search: DecisionSearch, place: int) -> bool:
+def _bound(search: DecisionSearch, position: int) -> bool:
     """Whether a better point broke this constraint, and no other."""
     worth = search.tried[search.best].worth
     return any(
-        t.worth > worth and t.excess[place] > 0 and sum(e > 0 for e in t.excess) == 1
+        t.worth > worth and t.excess[position] > 0 and sum(e > 0 for e in t.excess) == 1
         for t in search.tried.values()
     )

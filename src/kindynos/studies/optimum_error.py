@@ -40,11 +40,11 @@ def decision_errors(search: DecisionSearch, best: Point) -> list[float]:
 
     A decision at the end of its range has the error 0: on these draws no better one lies inside.
     """
-    free = [place for place, choice in enumerate(search.choices) if not choice.values]
+    free = [position for position, choice in enumerate(search.choices) if not choice.values]
     errors = [math.nan] * len(search.choices)
     inside, binding = _active(search, best)
-    for place in free:
-        errors[place] = math.nan if place in inside else 0.0
+    for position in free:
+        errors[position] = math.nan if position in inside else 0.0
     if not inside or len(binding) > len(inside):
         return errors
     try:
@@ -55,8 +55,8 @@ def decision_errors(search: DecisionSearch, best: Point) -> list[float]:
     reach = t_point(blocks - 1) * moves.std(axis=0, ddof=1) / math.sqrt(blocks)
     # By so much the search may have stopped short of the summit of these draws.
     short = np.hypot(np.abs(moves.mean(axis=0)), SETTLED)
-    for place, error in zip(inside, np.hypot(reach, short), strict=True):
-        errors[place] = float(error) * search.choices[place].width
+    for position, error in zip(inside, np.hypot(reach, short), strict=True):
+        errors[position] = float(error) * search.choices[position].width
     return errors
 
 
@@ -81,11 +81,11 @@ def slopes_around(search: DecisionSearch, best: Point) -> Slopes | None:
         moves, inward = _moves(search, best, inside, binding)
     except (RunError, np.linalg.LinAlgError):
         return None
-    widths = np.array([search.choices[place].width for place in inside])
+    widths = np.array([search.choices[position].width for position in inside])
     shift = np.clip(moves.mean(axis=0), -LONGEST, LONGEST) * widths
-    moved = np.array(best)
-    moved[inside] += shift
-    summit = tuple(choice.near(float(x)) for choice, x in zip(search.choices, moved, strict=True))
+    values = np.array(best)
+    values[inside] += shift
+    summit = tuple(choice.near(float(x)) for choice, x in zip(search.choices, values, strict=True))
     lowered = []
     for column in inward.T:
         change = np.zeros(len(best))
@@ -97,27 +97,27 @@ def slopes_around(search: DecisionSearch, best: Point) -> Slopes | None:
 def _active(search: DecisionSearch, best: Point) -> tuple[list[int], list[int]]:
     """Return the decisions that lie within their ranges, and the constraints that bind."""
     inside = []
-    for place, choice in enumerate(search.choices):
-        room = min(best[place] - choice.low, choice.high - best[place])
+    for position, choice in enumerate(search.choices):
+        room = min(best[position] - choice.low, choice.high - best[position])
         if not choice.values and room >= 1e-4 * choice.width:
-            inside.append(place)
+            inside.append(position)
     return inside, [k for k, _ in enumerate(search.constraints) if _binds(search, best, k)]
 
 
-def _binds(search: DecisionSearch, best: Point, place: int) -> bool:
+def _binds(search: DecisionSearch, best: Point, position: int) -> bool:
     """Whether a constraint lies within a hundredth of what was seen of it, or its own error, of its
     limit.
     """
     tried = search.tried[best]
-    error = tried.figures[place].error
-    near = max(0.01 * search.scales[place], 0.0 if math.isnan(error) else 0.5 * error)
-    return -tried.excess[place] <= near and _pushes(search, best, place)
+    error = tried.figures[position].error
+    near = max(0.01 * search.scales[position], 0.0 if math.isnan(error) else 0.5 * error)
+    return -tried.excess[position] <= near and _pushes(search, best, position)
 
 
-def _pushes(search: DecisionSearch, best: Point, place: int) -> bool:
+def _pushes(search: DecisionSearch, best: Point, position: int) -> bool:
     """Whether some point that was better broke this constraint."""
     worth = search.tried[best].worth
-    return any(t.worth > worth and t.excess[place] > 0 for t in search.tried.values())
+    return any(t.worth > worth and t.excess[position] > 0 for t in search.tried.values())
 
 
 def _moves(
@@ -130,8 +130,8 @@ def _moves(
     of its units.
     """
     size = len(inside)
-    widths = np.array([search.choices[place].width for place in inside])
-    steps = [_step(search, best, place) for place in inside]
+    widths = np.array([search.choices[position].width for position in inside])
+    steps = [_step(search, best, position) for position in inside]
     points, where = _stencil(best, inside, steps)
     shares = np.array(steps) / widths
     results = search.results(points)
@@ -175,9 +175,9 @@ def _on_surface(hessian: Floats, slopes: Floats) -> Floats:
     return np.asarray(along @ hessian @ along.T)
 
 
-def _step(search: DecisionSearch, best: Point, place: int) -> float:
-    choice = search.choices[place]
-    room = min(best[place] - choice.low, choice.high - best[place])
+def _step(search: DecisionSearch, best: Point, position: int) -> float:
+    choice = search.choices[position]
+    room = min(best[position] - choice.low, choice.high - best[position])
     return min((ROUGH_STEP if search.rough else STEP) * choice.width, room)
 
 
@@ -191,11 +191,11 @@ def _stencil(
     where: dict[tuple[int, ...], int] = {(i, 0): 0 for i in range(len(inside))}
 
     def add(key: tuple[int, ...], shifts: Sequence[tuple[int, int]]) -> None:
-        moved = list(best)
+        shifted = list(best)
         for i, side in shifts:
-            moved[inside[i]] += side * steps[i]
+            shifted[inside[i]] += side * steps[i]
         where[key] = len(points)
-        points.append(tuple(moved))
+        points.append(tuple(shifted))
 
     for i in range(len(inside)):
         for side in (-1, 1):
@@ -209,13 +209,13 @@ def _stencil(
 
 def _second(values: Floats, where: dict[tuple[int, ...], int], steps: Floats) -> Floats:
     size = len(steps)
-    found = np.empty((size, size))
+    second = np.empty((size, size))
     for i in range(size):
-        found[i, i] = (values[where[i, 1]] - 2 * values[0] + values[where[i, -1]]) / steps[i] ** 2
+        second[i, i] = (values[where[i, 1]] - 2 * values[0] + values[where[i, -1]]) / steps[i] ** 2
         for j in range(i):
             cross = sum(a * b * values[where[i, j, a, b]] for a in (-1, 1) for b in (-1, 1))
-            found[i, j] = found[j, i] = cross / (4 * steps[i] * steps[j])
-    return found
+            second[i, j] = second[j, i] = cross / (4 * steps[i] * steps[j])
+    return second
 
 
 def _by_block(figure: Figure, result: dict[str, Result]) -> Floats:

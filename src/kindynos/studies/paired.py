@@ -47,8 +47,8 @@ class Paired:
 
     def without_value(self) -> Estimate:
         """Return the difference of the shares of trials without a value."""
-        one, two = (np.isnan(result.values) * 1.0 for result in (self.first, self.second))
-        return self._of_shares(two - one)
+        item, two = (np.isnan(result.values) * 1.0 for result in (self.first, self.second))
+        return self._of_shares(two - item)
 
     def mean(self) -> Estimate:
         """Return the difference of the means."""
@@ -72,21 +72,21 @@ class Paired:
         if statistic.kind == "share":
             return self._rarely(name, *arguments, **options)
         ranks = statistic.ranks
-        one, two = (self._ranked_one, self._ranked_two) if ranks else (self._one, self._two)
-        figures = [statistic(sample, *arguments, **options) for sample in (one, two)]
+        item, two = (self._ranked_one, self._ranked_two) if ranks else (self._one, self._two)
+        figures = [statistic(sample, *arguments, **options) for sample in (item, two)]
         value = float(figures[1]) - float(figures[0])
         if not math.isfinite(value):
             return Estimate(value)
-        terms = [statistic.influence(sample, *arguments, **options) for sample in (one, two)]
+        terms = [statistic.influence(sample, *arguments, **options) for sample in (item, two)]
         # at a lump a quantile has no density, and so no term for each trial; intervals by order
         # statistics are if anything too long
         lumpy = ranks and any(
             _has_ties(sample, abs(float(figure)))
-            for sample, figure in zip((one, two), figures, strict=True)
+            for sample, figure in zip((item, two), figures, strict=True)
         )
         if terms[0] is None or terms[1] is None or lumpy:
             return unpaired(*figures)
-        least = abs(np.ptp(terms[1]) - np.ptp(terms[0])) / one.count if ranks else 0.0
+        least = abs(np.ptp(terms[1]) - np.ptp(terms[0])) / item.count if ranks else 0.0
         return self._of(terms[0], terms[1], value, least)
 
     def chance_above(self, x: float) -> Estimate:
@@ -109,12 +109,12 @@ class Paired:
         return chance(Sample(higher, self.first._bounds, self.first._independent), above=0.0)
 
     def _of(
-        self, one: NDArray[Any], two: NDArray[Any], value: float, least: float = 0.0
+        self, item: NDArray[Any], two: NDArray[Any], value: float, least: float = 0.0
     ) -> Estimate:
         """Return a value with the error of the difference of two means of terms, one for each trial
         that has a value.
         """
-        full = self._influence(self._two, two) - self._influence(self._one, one)
+        full = self._influence(self._two, two) - self._influence(self._one, item)
         sample = Sample(full, self.first._bounds, self.first._independent)
         if not sample.has_error or min(self._one.count, self._two.count) < FEWEST:
             return Estimate(value)
@@ -140,11 +140,11 @@ class Paired:
         """Return the difference of a share of all trials, of which those without a value are no
         hits.
         """
-        one, two = (
+        item, two = (
             STATISTICS[name].influence(sample, *arguments, **options)
             for sample in (self._ranked_one, self._ranked_two)
         )
-        return self._of_shares(np.asarray(two) - np.asarray(one))
+        return self._of_shares(np.asarray(two) - np.asarray(item))
 
     def _of_shares(self, changes: NDArray[Any]) -> Estimate:
         """Return a difference of chances by its score interval; by blocks where the plan does

@@ -126,15 +126,15 @@ class Points:
         values = {name: np.empty((len(points), blocks.trials)) for name in self.outcomes}
         workers = settings.workers or usable_cpus()
         batches = run_batches(task, range(blocks.batches), workers, settings.executor)
-        for batch, found in filter(None, batches):
+        for batch, answer in filter(None, batches):
             for name in self.outcomes:
-                values[name][:, blocks.part(batch)] = found[name]
+                values[name][:, blocks.part(batch)] = answer[name]
         return [
             {
-                name: self._result(name, values[name][place], blocks, plan.independent)
+                name: self._result(name, values[name][position], blocks, plan.independent)
                 for name in self.outcomes
             }
-            for place in range(len(points))
+            for position in range(len(points))
         ]
 
     def _result(self, name: str, values: Floats, blocks: Blocks, independent: bool) -> Result:
@@ -184,7 +184,7 @@ class PointsTask:
             self._evaluated(drawn, self.points[begin : begin + width], trials)
             for begin in range(0, len(self.points), width)
         ]
-        return {name: np.concatenate([part[name] for part in parts]) for name in self.outcomes}
+        return {name: np.concatenate([piece[name] for piece in parts]) for name in self.outcomes}
 
     def _evaluated(
         self, drawn: dict[str, Floats], points: Sequence[Point], trials: int
@@ -197,11 +197,11 @@ class PointsTask:
             name: np.tile(values, (*[1] * (values.ndim - 1), count))
             for name, values in drawn.items()
         }
-        for place, name in enumerate(self.names):
-            tiled[name] = np.repeat([point[place] for point in points], trials)
-        found, _ = self.program.evaluate(tiled, count * trials, self.outcomes)
+        for position, name in enumerate(self.names):
+            tiled[name] = np.repeat([point[position] for point in points], trials)
+        answer, _ = self.program.evaluate(tiled, count * trials, self.outcomes)
         return {
-            name: np.broadcast_to(found[name], (count * trials,)).reshape(count, trials)
+            name: np.broadcast_to(answer[name], (count * trials,)).reshape(count, trials)
             for name in self.outcomes
         }
 

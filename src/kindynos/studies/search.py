@@ -38,8 +38,8 @@ class Tried:
         """The objective, such that more is better; minus infinity where it is not a finite
         number, which nothing can be better than.
         """
-        found = self.sign * float(self.objective)
-        return found if math.isfinite(found) else -math.inf
+        sign = self.sign * float(self.objective)
+        return sign if math.isfinite(sign) else -math.inf
 
     @property
     def allowed(self) -> bool:
@@ -82,10 +82,10 @@ class DecisionSearch:
         """
         if sum(point not in self.tried for point in points) > self.left:
             raise RunError("too few evaluations are left")
-        found = list(self.points.at(points))
-        for point, results in zip(points, found, strict=True):
+        answer = list(self.points.at(points))
+        for point, results in zip(points, answer, strict=True):
             self._record(point, results)
-        return found
+        return answer
 
     def _record(self, point: Point, results: dict[str, Result]) -> None:
         for figure in (self.figure, *(constraint.figure for constraint in self.constraints)):
@@ -108,9 +108,9 @@ class DecisionSearch:
         if figure.statistic.label.startswith("chance"):  # which is of all trials
             return
         share, name = result.unranked, figure.outcome
-        known = self.without_value.setdefault(name, share)
-        if abs(share - known) * result.size >= TOLD_APART:
-            low, high = sorted((known, share))
+        setdefault = self.without_value.setdefault(name, share)
+        if abs(share - setdefault) * result.size >= TOLD_APART:
+            low, high = sorted((setdefault, share))
             raise RunError(
                 f"between {per_cent(low)} and {per_cent(high)} of the trials have no value of "
                 f"{name!r}, so that the {figure.statistic.label} of the others cannot choose; "
@@ -163,14 +163,14 @@ class DecisionSearch:
         ranked = sorted(self.tried, key=self.key, reverse=True)
         places = np.array([self._scaled(point) for point in ranked])
         reach = 1.5 / max(len(ranked) ** (1 / max(len(self.choices), 1)) - 1, 1)
-        found: list[int] = []
-        for place in range(len(ranked)):
-            better = places[:place]
-            if not len(better) or np.abs(better - places[place]).max(axis=1).min() > reach:
-                found.append(place)
-            if len(found) == STARTS:
+        rows: list[int] = []
+        for position in range(len(ranked)):
+            better = places[:position]
+            if not len(better) or np.abs(better - places[position]).max(axis=1).min() > reach:
+                rows.append(position)
+            if len(rows) == STARTS:
                 break
-        return [ranked[place] for place in found]
+        return [ranked[position] for position in rows]
 
     def _scaled(self, point: Point) -> list[float]:
         """Return a point in the unit cube; values of a short list lie far apart, since neither

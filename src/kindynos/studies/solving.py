@@ -101,11 +101,13 @@ def solve(statement: Statement, name: str, wanted: GoalRequest, options: Simulat
         around = _scan(gap, low, high)
         count = None
     if count is not None:
-        held = [place for place, figure in tried.items() if figure.low <= goal <= figure.high]
-        found = Estimate(count, min([count, *held]), max([count, *held]))
+        values = [
+            position for position, figure in tried.items() if figure.low <= goal <= figure.high
+        ]
+        estimate = Estimate(count, min([count, *values]), max([count, *values]))
     elif around is not None:
         root = _root(gap, *around, wanted.tolerance * (high - low), MOST - len(tried))
-        found = _with_error(root, tried, gap, goal)
+        estimate = _with_error(root, tried, gap, goal)
     else:
         raise GoalError(_unreached(name, what, goal, tried))
 
@@ -114,7 +116,7 @@ def solve(statement: Statement, name: str, wanted: GoalRequest, options: Simulat
         name,
         what,
         goal,
-        found,
+        estimate,
         _evaluations(tried),
         options.trials,
         seed,
@@ -176,7 +178,7 @@ def _first_count(gap: Callable[[float], float], low: int, high: int) -> int | No
     """
     gaps = {count: gap(float(count)) for count in range(low, high + 1)}
     return next(
-        (count for count, found in gaps.items() if found == 0 or found * gaps[low] < 0), None
+        (count for count, answer in gaps.items() if answer == 0 or answer * gaps[low] < 0), None
     )
 
 
@@ -186,9 +188,9 @@ def _scan(
     """Return the two neighbours, with their gaps, between which the statistic crosses the goal."""
     values = [float(value) for value in np.linspace(low, high, SCAN)]
     gaps = [gap(value) for value in values]
-    for place in range(SCAN - 1):
-        if gaps[place] == 0 or gaps[place] * gaps[place + 1] < 0:
-            return values[place], values[place + 1], gaps[place], gaps[place + 1]
+    for position in range(SCAN - 1):
+        if gaps[position] == 0 or gaps[position] * gaps[position + 1] < 0:
+            return values[position], values[position + 1], gaps[position], gaps[position + 1]
     return (values[-2], values[-1], gaps[-2], gaps[-1]) if gaps[-1] == 0 else None
 
 
@@ -221,13 +223,13 @@ def _root(
         truncated = straight + side * shift
         radius = tolerance * 2 ** (steps - step) - (b - a) / 2
         value = truncated if abs(truncated - middle) <= radius else middle - side * radius
-        found = gap(value)
-        if found == 0:
+        answer = gap(value)
+        if answer == 0:
             return value
-        if found * sign > 0:
-            b, at_b = value, found
+        if answer * sign > 0:
+            b, at_b = value, answer
         else:
-            a, at_a = value, found
+            a, at_a = value, answer
     # the end at which the goal is reached: it matters where the statistic jumps
     return b if at_b > 0 else a
 
@@ -252,19 +254,19 @@ def _end(
     gap: Callable[[float], float],
     goal: float,
 ) -> float:
-    def outside(place: float) -> float:
+    def outside(position: float) -> float:
         """How far the goal lies outside the interval there; negative inside."""
-        return max(tried[place].low - goal, goal - tried[place].high)
+        return max(tried[position].low - goal, goal - tried[position].high)
 
     beyond = sorted(
-        (place for place in tried if (place - value) * side > 0),
-        key=lambda place: abs(place - value),
+        (position for position in tried if (position - value) * side > 0),
+        key=lambda position: abs(position - value),
     )
-    outer = next((place for place in beyond if outside(place) > 0), None)
+    outer = next((position for position in beyond if outside(position) > 0), None)
     if outer is None:
         return side * math.inf
     inner = max(
-        (place for place in tried if 0 <= (place - value) * side < abs(outer - value)),
+        (position for position in tried if 0 <= (position - value) * side < abs(outer - value)),
         key=lambda v: abs(v - value),
     )
     if outside(inner) > 0:  # the statistic jumps at the value itself

@@ -181,10 +181,10 @@ def _listed(name: str, given: Any) -> list[Any]:
         raise ParameterError(
             f"{name} must be a list of values, such as {name}=[1, 2, 3], not {given!r:.60}"
         )
-    found = list(given)
-    if not found:
+    listed = list(given)
+    if not listed:
         raise ParameterError(f"{name} has no values")
-    return found
+    return listed
 
 
 def grid_of(values: Mapping[str, Iterable[Any]], points: Any = None) -> pd.DataFrame:
@@ -267,28 +267,28 @@ def spread(
     workers.
     """
     answers: dict[int, Any] = {}
-    for found in run_batches(
+    for run_batch in run_batches(
         task, range(count), usable_cpus() if workers == 0 else workers, executor
     ):
-        if found is not None:
-            answers[found[0]] = found[1]
+        if run_batch is not None:
+            answers[run_batch[0]] = run_batch[1]
         if progress is not None and progress(len(answers), count) is False:
             raise RunError(f"stopped after {len(answers):,} of {count:,} points")
-    return [answers[place] for place in range(count)]
+    return [answers[position] for position in range(count)]
 
 
 def _check_inputs(function: Callable[..., Any], base: Any, names: list[Any]) -> None:
     if base is not None:
         if not dataclasses.is_dataclass(base) or isinstance(base, type):
             raise ParameterError(f"base must be an instance of a dataclass, not {base!r:.60}")
-        known = [field.name for field in dataclasses.fields(base) if field.init]
+        valid = [field.name for field in dataclasses.fields(base) if field.init]
         taken = False
     else:
         try:
             parameters = inspect.signature(function).parameters
         except (TypeError, ValueError):
             return
-        known = [
+        valid = [
             p.name
             for p in parameters.values()
             if p.kind in (p.POSITIONAL_OR_KEYWORD, p.KEYWORD_ONLY)
@@ -297,15 +297,15 @@ def _check_inputs(function: Callable[..., Any], base: Any, names: list[Any]) -> 
         lacking = [
             p.name
             for p in parameters.values()
-            if p.name in known and p.default is p.empty and p.name not in names
+            if p.name in valid and p.default is p.empty and p.name not in names
         ]
         if lacking:
             raise ParameterError(
                 f"the function also needs {', '.join(lacking)}; give values, or a default"
             )
     for name in names:
-        if name not in known and not taken:
-            raise ParameterError(f"there is no input {name!r}", unknown=name, known=known)
+        if name not in valid and not taken:
+            raise ParameterError(f"there is no input {name!r}", unknown=name, known=valid)
 
 
 @dataclasses.dataclass(frozen=True)
@@ -317,8 +317,8 @@ class _Call:
     records: list[dict[Any, Any]]
     name: str
 
-    def __call__(self, place: int) -> dict[str, float]:
-        inputs = self.records[place]
+    def __call__(self, position: int) -> dict[str, float]:
+        inputs = self.records[position]
         try:
             changed = None if self.base is None else dataclasses.replace(self.base, **inputs)
             answer = self.function(**inputs) if changed is None else self.function(changed)

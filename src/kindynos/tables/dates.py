@@ -60,24 +60,26 @@ def dates_in(texts: Sequence[str], rows: Sequence[int], label: str, file: str) -
         if not days.isna().any():
             return pd.DatetimeIndex(days)
     style = (style_of(texts[0]) if len(texts) else None) or STYLES[0]
-    found = plain.str.extract("^" + style.pattern.pattern + "$")
-    bad = found["year"].isna().to_numpy()
+    answer = plain.str.extract("^" + style.pattern.pattern + "$")
+    bad = answer["year"].isna().to_numpy()
     if bad.any():
-        place = int(bad.argmax())
+        position = int(bad.argmax())
         raise FileError(
-            f"{texts[place]!r:.40} in column {label!r} is not a date; dates must all be written "
+            f"{texts[position]!r:.40} in column {label!r} is not a date; dates must all be written "
             f"like {style.example}",
             file=file,
-            row=int(rows[place]),
+            row=int(rows[position]),
         )
-    parts = pd.DataFrame({"year": found["year"].astype(int), "month": 1, "day": 1})
-    if "quarter" in found:
-        parts["month"] = 3 * found["quarter"].astype(int) - 2
-    for part in ("month", "day"):
-        if part in found:
-            parts[part] = found[part].astype(int)
+    parts = pd.DataFrame({"year": answer["year"].astype(int), "month": 1, "day": 1})
+    if "quarter" in answer:
+        parts["month"] = 3 * answer["quarter"].astype(int) - 2
+    for piece in ("month", "day"):
+        if piece in answer:
+            parts[piece] = answer[piece].astype(int)
     days = pd.to_datetime(parts, errors="coerce")
     if days.isna().any():
-        place = int(days.isna().to_numpy().argmax())
-        raise FileError(f"there is no day {texts[place]!r:.40}", file=file, row=int(rows[place]))
+        position = int(days.isna().to_numpy().argmax())
+        raise FileError(
+            f"there is no day {texts[position]!r:.40}", file=file, row=int(rows[position])
+        )
     return pd.DatetimeIndex(days)

@@ -59,8 +59,8 @@ class TableFormat:
             one_of("decimal", decimal, (".", ","))
         words = [missing] if isinstance(missing, str) else missing
         instance("missing", words, (list, tuple, set, frozenset), "a word, or a list of them")
-        for word in words:
-            instance("missing", word, str, "a word, or a list of them")
+        for label in words:
+            instance("missing", label, str, "a word, or a list of them")
         return cls(sheet, header, encoding, decimal, tuple(words))
 
 
@@ -87,8 +87,8 @@ def separator_of(text: str) -> str:
         return (widths.count(usual) if usual > 1 else 0, usual)
 
     occurring = [separator for separator in SEPARATORS if separator in text]
-    found = max(occurring or SEPARATORS, key=score)
-    return "\t" if found == "," and _one_column(text) else found
+    most = max(occurring or SEPARATORS, key=score)
+    return "\t" if most == "," and _one_column(text) else most
 
 
 def _one_column(text: str) -> bool:
@@ -98,7 +98,7 @@ def _one_column(text: str) -> bool:
     lines = [line.strip().strip('"') for line in text.splitlines()[:SAMPLE] if line.strip()]
     if not lines or ("," in lines[0] and not _is_number(lines[0])):  # as most tables have it
         return False
-    first = next((place for place, line in enumerate(lines) if _is_number(line)), 0)
+    first = next((position for position, line in enumerate(lines) if _is_number(line)), 0)
     above, below = lines[:first], lines[first:]
     return (
         bool(above)
@@ -164,11 +164,11 @@ def layout_of(records: Sequence[Record], form: TableFormat, decimal: str, file: 
     table without names, or with names that are missing or stand twice.
     """
     _check_width(max(map(len, records), default=0), file)
-    filled = [place for place, record in enumerate(records) if any(c.strip() for c in record)]
+    filled = [position for position, record in enumerate(records) if any(c.strip() for c in record)]
     if not filled:
         raise FileError("is empty", file=file)
     if form.header == 0:
-        width = max(len(records[place]) for place in filled)
+        width = max(len(records[position]) for position in filled)
         names = tuple(f"column {k + 1}" for k in range(width))
         return Layout(names, filled[0], {}, ())
 
@@ -176,7 +176,7 @@ def layout_of(records: Sequence[Record], form: TableFormat, decimal: str, file: 
     names = tuple(" ".join(cell.split()) for cell in _trimmed(records[row]))
     _check_names(names, file, row + 1)
     notes = []
-    titles = [place for place in filled if place < row]
+    titles = [position for position in filled if position < row]
     if titles:
         notes.append(f"{len(titles)} row{'s' if len(titles) > 1 else ''} above the names left out")
     units_row = _units_row(records, filled, row, names, form, decimal)
@@ -198,10 +198,10 @@ def _header_row(
         if form.header - 1 not in filled:
             raise FileError(f"row {form.header} is to hold the names, and is empty", file=file)
         return form.header - 1
-    width = max(len(_trimmed(records[place])) for place in filled)
-    for place in filled:
-        cells = _trimmed(records[place])
-        alone = len(cells) == 1 and width > 1 and place != filled[-1]
+    width = max(len(_trimmed(records[position])) for position in filled)
+    for position in filled:
+        cells = _trimmed(records[position])
+        alone = len(cells) == 1 and width > 1 and position != filled[-1]
         if alone and not _is_number(cells[0]):
             continue  # a title above the table
         named = any(c.isalpha() for cell in cells for c in cell)
@@ -209,9 +209,9 @@ def _header_row(
             raise FileError(
                 f"has no header: its first row holds numbers, or no names; {NO_HEADER}",
                 file=file,
-                row=place + 1,
+                row=position + 1,
             )
-        return place
+        return position
     return filled[0]
 
 
@@ -226,18 +226,18 @@ def _units_row(
     """Return the row of units: texts under the names, where all below hold numbers; None where
     there is none.
     """
-    following = [place for place in filled if place > header]
+    following = [position for position in filled if position > header]
     if len(following) < 2:
         return None
     words = frozenset(form.missing)
-    first, rest = records[following[0]], [records[place] for place in following[1:]]
+    first, rest = records[following[0]], [records[position] for position in following[1:]]
     if all(number_in(cell, decimal) or is_missing(cell.strip(), words) for cell in first):
         return None
 
     def holds_numbers(column: int) -> bool:
         cells = [r[column].strip() for r in rest if column < len(r)]
-        known = [cell for cell in cells if not is_missing(cell, words)]
-        return bool(known) and all(number_in(cell, decimal) is not None for cell in known)
+        values = [cell for cell in cells if not is_missing(cell, words)]
+        return bool(values) and all(number_in(cell, decimal) is not None for cell in values)
 
     units = 0
     for column, cell in enumerate(map(str.strip, first[: len(names)])):
@@ -262,11 +262,11 @@ def _check_width(width: int, file: str) -> None:
 
 def _check_names(names: Sequence[str], file: str, row: int) -> None:
     seen = set()
-    for place, name in enumerate(names):
-        if not name and place:
-            raise FileError(f"column {place + 1} has no name", file=file, row=row)
+    for position, name in enumerate(names):
+        if not name and position:
+            raise FileError(f"column {position + 1} has no name", file=file, row=row)
         if any(is_unseen(c) for c in name):
-            raise FileError(f"column {place + 1} has control characters", file=file, row=row)
+            raise FileError(f"column {position + 1} has control characters", file=file, row=row)
         if name in seen:
             raise FileError(f"two columns are named {name!r:.60}", file=file, row=row)
         seen.add(name)

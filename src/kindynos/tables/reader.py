@@ -90,10 +90,10 @@ def read_table(source: str | Path | pd.DataFrame, form: TableFormat = DEFAULT) -
 
 def _from_frame(frame: pd.DataFrame, file: str, form: TableFormat) -> Table:
     names = [str(name).strip() for name in frame.columns]
-    for place, name in enumerate(names):
-        if name in names[:place]:
+    for position, name in enumerate(names):
+        if name in names[:position]:
             raise FileError(f"two columns are named {name!r:.60}", file=file)
-    columns = {name: _cells(frame.iloc[:, place]) for place, name in enumerate(names)}
+    columns = {name: _cells(frame.iloc[:, position]) for position, name in enumerate(names)}
     rows = np.arange(len(frame)) + (0 if file == "DataFrame" else 2)
     return Table(file, columns, rows, missing=frozenset(form.missing))
 
@@ -136,10 +136,10 @@ def _from_workbook(path: Path, form: TableFormat) -> Table:
     with warnings.catch_warnings(action="ignore"):  # of parts of the file that hold no cells
         book = openpyxl.load_workbook(path, read_only=True, data_only=True)
         try:
-            known = [sheet.title for sheet in book.worksheets]
-            if form.sheet is not None and form.sheet not in known:
+            titles = [sheet.title for sheet in book.worksheets]
+            if form.sheet is not None and form.sheet not in titles:
                 raise FileError(
-                    f"no sheet {form.sheet!r}", file=str(path), unknown=form.sheet, known=known
+                    f"no sheet {form.sheet!r}", file=str(path), unknown=form.sheet, known=titles
                 )
             sheet = book[form.sheet] if form.sheet is not None else book.worksheets[0]
             records = list(_sheet_rows(sheet, path))
@@ -149,7 +149,9 @@ def _from_workbook(path: Path, form: TableFormat) -> Table:
         records.pop()
 
     notes = (
-        [f"sheet {sheet.title!r} of {len(known)}"] if form.sheet is None and len(known) > 1 else []
+        [f"sheet {sheet.title!r} of {len(titles)}"]
+        if form.sheet is None and len(titles) > 1
+        else []
     )
     texts = [["" if c is None else _as_text(c) for c in record] for record in records[:SAMPLE]]
     typed = [[c for c in record if isinstance(c, str)] for record in records[:SAMPLE]]
@@ -157,12 +159,12 @@ def _from_workbook(path: Path, form: TableFormat) -> Table:
     layout = layout_of(texts, form, decimal, str(path))
     width = len(layout.names)
     body = records[layout.begin :]
-    for place, record in enumerate(body):
-        _check_width(len(_filled(record)), width, layout.begin + place + 1, str(path))
+    for position, record in enumerate(body):
+        _check_width(len(_filled(record)), width, layout.begin + position + 1, str(path))
     cells = np.full((len(body), width), None, dtype=object)
-    for place, record in enumerate(body):
-        cells[place, : min(width, len(record))] = record[:width]
-    columns = [_typed(cells[:, place]) for place in range(width)]
+    for position, record in enumerate(body):
+        cells[position, : min(width, len(record))] = record[:width]
+    columns = [_typed(cells[:, position]) for position in range(width)]
     blank = np.array([all(cell is None for cell in row) for row in cells.tolist()], dtype=bool)
     return _finished(str(path), layout, columns, blank, decimal, form, notes)
 
@@ -196,11 +198,15 @@ def _as_text(cell: Any) -> str:
 
 def _typed(cells: Cells) -> Cells:
     """Return a column of a sheet as numbers or dates where all its cells are."""
-    known = [cell for cell in cells.tolist() if cell is not None]
-    if known and all(isinstance(cell, bool | int | float) for cell in known):
+    values = [cell for cell in cells.tolist() if cell is not None]
+    if values and all(isinstance(cell, bool | int | float) for cell in values):
         return np.array([np.nan if c is None else float(c) for c in cells.tolist()])
-    if known and len(known) == len(cells) and all(isinstance(c, datetime.datetime) for c in known):
-        return np.array(known, dtype="datetime64[us]")
+    if (
+        values
+        and len(values) == len(cells)
+        and all(isinstance(c, datetime.datetime) for c in values)
+    ):
+        return np.array(values, dtype="datetime64[us]")
     return cells
 
 
@@ -221,8 +227,8 @@ class _Body:
     def cells(self, columns: Sequence[int], **options: Any) -> pd.DataFrame:
         """Return some columns, by their place."""
         if not self.text:
-            return pd.DataFrame({place: pd.Series(dtype=object) for place in columns})
-        found: pd.DataFrame = pd.read_csv(
+            return pd.DataFrame({column: pd.Series(dtype=object) for column in columns})
+        csv: pd.DataFrame = pd.read_csv(
             io.StringIO(self.text),
             sep=self.separator,
             header=None,
@@ -235,25 +241,25 @@ class _Body:
             low_memory=False,
             **options,
         )
-        return found
+        return csv
 
-    def written(self, place: int) -> list[str]:
+    def written(self, position: int) -> list[str]:
         """Return the texts of a column."""
-        found: list[str] = self.cells([place], dtype=str, na_filter=False)[place].tolist()
-        return found
+        values: list[str] = self.cells([position], dtype=str, na_filter=False)[position].tolist()
+        return values
 
     def columns(self, decimal: str, missing: Sequence[str]) -> list[Cells]:
         """Return every column as numbers, NaN for missing values, or else as texts."""
         frame = self.cells(
             range(self.width), decimal=decimal, na_values=[*WORDS, *missing], **EXACT
         )
-        return [self._column(frame[place], place) for place in range(self.width)]
+        return [self._column(frame[position], position) for position in range(self.width)]
 
-    def _column(self, cells: pd.Series, place: int) -> Cells:
+    def _column(self, cells: pd.Series, position: int) -> Cells:
         if cells.dtype.kind != "O":
             return cells.to_numpy().astype(np.float64)
         # words that stand for missing values are read again as they are written
-        return np.array(self.written(place) if cells.isna().any() else cells, dtype=object)
+        return np.array(self.written(position) if cells.isna().any() else cells, dtype=object)
 
     def blank(self, columns: Sequence[Cells]) -> Any:
         """Return which records hold nothing; an empty line of a single column is a missing
@@ -267,11 +273,11 @@ class _Body:
             else np.isnan(column)
             for column in columns
         ]
-        found = np.all(lacking, axis=0)
-        if found.any():  # which may be words such as n/a
+        holds = np.all(lacking, axis=0)
+        if holds.any():  # which may be words such as n/a
             empty = [[not cell.strip() for cell in self.written(k)] for k in range(self.width)]
-            found &= np.all(empty, axis=0)
-        return found
+            holds &= np.all(empty, axis=0)
+        return holds
 
 
 def _from_text(path: Path, form: TableFormat) -> Table:
@@ -296,13 +302,13 @@ def _from_text(path: Path, form: TableFormat) -> Table:
     blank = body.blank(columns)
 
     table = _finished(str(path), layout, columns, blank, decimal, form, notes)
-    places = {name: place for place, name in enumerate(layout.names)}
+    places = {name: position for position, name in enumerate(layout.names)}
     kept = np.flatnonzero(~blank)
 
     def texts(name: str) -> list[str]:
         cells = columns[places[name]]
         written = cells if cells.dtype.kind == "O" else body.written(places[name])
-        return [written[place] for place in kept]
+        return [written[position] for position in kept]
 
     return replace(table, written=texts)
 
@@ -332,11 +338,11 @@ def _offset(text: str, begin: int, separator: str) -> int:
     reader = csv.reader(io.StringIO(text[:HEAD], newline=""), delimiter=separator)
     for _ in range(begin):
         next(reader, None)
-    place = 0
+    position = 0
     for _ in range(reader.line_num):
-        following = text.find("\n", place)
-        place = following + 1 if following >= 0 else len(text)
-    return place
+        following = text.find("\n", position)
+        position = following + 1 if following >= 0 else len(text)
+    return position
 
 
 def _check_widths(body: str, separator: str, width: int, begin: int, file: str) -> None:
@@ -351,14 +357,14 @@ def _check_widths(body: str, separator: str, width: int, begin: int, file: str) 
         widths = np.diff(before, prepend=0) + 1
     longer = np.flatnonzero(widths > width)
     if len(longer):
-        place = int(longer[0])
-        _check_width(int(widths[place]), width, begin + place + 1, file)
+        position = int(longer[0])
+        _check_width(int(widths[position]), width, begin + position + 1, file)
 
 
-def _check_width(found: int, width: int, row: int, file: str) -> None:
-    if found > width:
+def _check_width(answer: int, width: int, row: int, file: str) -> None:
+    if answer > width:
         raise FileError(
-            f"has {found:,} values, and there are {width:,} columns", file=file, row=row
+            f"has {answer:,} values, and there are {width:,} columns", file=file, row=row
         )
 
 

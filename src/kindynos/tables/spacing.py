@@ -63,8 +63,8 @@ class DateSpacing:
             "quarter": pd.DateOffset(months=3),
             "year": pd.DateOffset(years=1),
         }.get(self.name, pd.Timedelta(days=round(DAYS_A_YEAR / self.per_year)))
-        moved: pd.Timestamp = date + step
-        return moved
+        shifted: pd.Timestamp = date + step
+        return shifted
 
     def finer_than(self, other: DateSpacing) -> bool:
         """Return whether these dates follow each other faster than those of another spacing."""
@@ -107,5 +107,5 @@ def spacing_of(dates: pd.DatetimeIndex) -> DateSpacing:
     return DateSpacing("irregular", float(DAYS_A_YEAR / gaps.mean()))
 
 
-def _mostly(found: NDArray[np.bool_]) -> bool:
-    return bool(np.mean(found) >= MOSTLY)
+def _mostly(answer: NDArray[np.bool_]) -> bool:
+    return bool(np.mean(answer) >= MOSTLY)

@@ -93,21 +93,23 @@ class Table:
 
         bad = None
         seen: dict[tuple[bool, str], int] = {}  # ways of writing, and where each is met first
-        for place, cell in enumerate(cells.tolist()):
+        for position, cell in enumerate(cells.tolist()):
             if isinstance(cell, float | int):
-                values[place] = cell
+                values[position] = cell
                 continue
             text = text_of(cell)
             if is_missing(text, self.missing):
                 continue
-            found = number_in(text, self.decimal)
-            if found is None:
-                bad = place if bad is None else bad
+            number = number_in(text, self.decimal)
+            if number is None:
+                bad = position if bad is None else bad
                 continue
-            values[place] = found.value
-            seen.setdefault((found.percent, found.currency), place)
+            values[position] = number.value
+            seen.setdefault((number.percent, number.currency), position)
         if len(seen) > 1:
-            raise self._mixed(name, [cells[place] for place in seen.values()], [*seen.values()])
+            raise self._mixed(
+                name, [cells[position] for position in seen.values()], [*seen.values()]
+            )
         return values, bad
 
     def _mixed(self, name: str, cells: Sequence[Any], places: Sequence[int]) -> FileError:
@@ -120,14 +122,14 @@ class Table:
             row=int(self.rows[places[1]]),
         )
 
-    def _not_a_number(self, name: str, place: int) -> FileError:
-        text = self.texts(name)[place]
+    def _not_a_number(self, name: str, position: int) -> FileError:
+        text = self.texts(name)[position]
         other = "," if self.decimal == "." else "."
         advice = f"; say decimal={other!r}" if number_in(text, other) is not None else ""
         return FileError(
             f"column {name!r} holds {text!r:.40}, which is not a number{advice}",
             file=self.file,
-            row=int(self.rows[place]),
+            row=int(self.rows[position]),
         )
 
     def dates(self, name: str) -> pd.DatetimeIndex:
@@ -168,7 +170,9 @@ class Table:
             return None
         rows = self.rows[places].tolist()
         texts = self.texts(name)
-        errors = sorted({texts[place] for place in places if texts[place].upper() in ERRORS})
+        errors = sorted(
+            {texts[position] for position in places if texts[position].upper() in ERRORS}
+        )
         what = f"{', '.join(errors)} or empty cell" if errors else "empty cell"
         return f"column {name!r}: {counted(len(rows), what)}, {listed(rows)}"
 

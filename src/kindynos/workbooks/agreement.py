@@ -57,27 +57,27 @@ class Agreement:
             )
         if not compared:
             return "none of its formulas can be compared with the values stored in the file"
-        found = (
+        text = (
             f"{self.agreeing:,} of {compared:,} formulas agree with the values stored in the file"
         )
         if self.program and not self.holds:
-            found += f" by {self.program}"
+            text += f" by {self.program}"
         if self.differing:
             told = [
                 f"{cell} is {shown(ours)} here and {shown(theirs)} in the file"
                 for cell, (ours, theirs) in list(self.differing.items())[:MOST_NAMED]
             ]
-            found += f"; {', '.join(told)}{_more(self.differing)}"
+            text += f"; {', '.join(told)}{_more(self.differing)}"
         if self.failed:
             told = [f"{cell}: {why}" for cell, why in list(self.failed.items())[:MOST_NAMED]]
-            found += f"; not worked out: {'; '.join(told)}{_more(self.failed)}"
+            text += f"; not worked out: {'; '.join(told)}{_more(self.failed)}"
         apart = [
             (self.drawn, "depend on draws"),
             (self.unstored, "have no stored value"),
             (self.held, "keep their stored value"),
         ]
         others = [f"{count:,} {what}" for count, what in apart if count]
-        return found + (f"; not compared: {', '.join(others)}" if others else "")
+        return text + (f"; not compared: {', '.join(others)}" if others else "")
 
     def table(self) -> pd.DataFrame:
         """Return the cells that differ or cannot be worked out, with both values."""
@@ -95,8 +95,8 @@ class Agreement:
         return table.rename_axis("cell")
 
 
-def _more(found: dict[Cell, Any]) -> str:
-    return f" and {len(found) - MOST_NAMED:,} more" if len(found) > MOST_NAMED else ""
+def _more(answer: dict[Cell, Any]) -> str:
+    return f" and {len(answer) - MOST_NAMED:,} more" if len(answer) > MOST_NAMED else ""
 
 
 def _plain(value: Value) -> Any:
@@ -110,19 +110,19 @@ def shown(value: Value) -> str:
     return value.code if isinstance(value, CellError) else repr(value)
 
 
-def agreement(graph: Graph, wanted: Iterable[int] | None = None) -> Agreement:
+def agreement(graph: Graph, requested: Iterable[int] | None = None) -> Agreement:
     """Return how our values of formulas compare with those stored in the file: of all of them, or
     of the cells that are wanted and those that they need.
     """
     every = [*graph.formulas, *graph.unreadable, *graph.parts]
-    seeds = every if wanted is None else list(wanted)
+    seeds = every if requested is None else list(requested)
     values, failed = recalculated(graph, seeds)
     drawn = set(random_cells(graph))
     counts = {"agreeing": 0, "drawn": 0, "unstored": 0, "formulas": 0, "held": 0}
     differing: dict[Cell, tuple[Any, Any]] = {}
     broken: dict[Cell, str] = {}
-    moved = _depending(graph, drawn, seeds)
-    looked_at = every if wanted is None else {*values, *failed, *moved}
+    depending = _depending(graph, drawn, seeds)
+    looked_at = every if requested is None else {*values, *failed, *depending}
     for number in looked_at:
         cell = graph.cells[number]
         if graph.numbers[cell] != number:
@@ -131,7 +131,7 @@ def agreement(graph: Graph, wanted: Iterable[int] | None = None) -> Agreement:
         stored = graph.contents.sheets[cell.sheet].values.get((cell.row, cell.column))
         if number in graph.held:
             counts["held"] += 1
-        elif number in moved:
+        elif number in depending:
             counts["drawn"] += 1
         elif number in failed:
             broken[cell] = failed[number]
@@ -165,11 +165,11 @@ def _other_error(graph: Graph, ours: Value, theirs: Value) -> bool:
 
 def _depending(graph: Graph, drawn: set[int], seeds: Iterable[int]) -> set[int]:
     """Return the cells that draw, and those that depend on them."""
-    found = {number for group in graph.ordered(seeds) for number in group} & drawn
+    depending = {number for group in graph.ordered(seeds) for number in group} & drawn
     for group in graph.ordered(seeds):
-        if any(need in found for number in group for need in graph.needs(number)):
-            found.update(group)
-    return found
+        if any(need in depending for number in group for need in graph.needs(number)):
+            depending.update(group)
+    return depending
 
 
 def recalculated(graph: Graph, seeds: Iterable[int]) -> tuple[dict[int, Value], dict[int, str]]:

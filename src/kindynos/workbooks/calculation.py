@@ -83,25 +83,25 @@ class CellCalculation(Calculation):
         return self.graph.contents.path
 
     def place_of(self, name: str) -> str | None:
-        place = self.inputs.get(name, self.outputs.get(name))
-        if not isinstance(place, tuple):
-            return None if place is None else str(place.cell)
-        first, last = place[0], place[-1]
+        position = self.inputs.get(name, self.outputs.get(name))
+        if not isinstance(position, tuple):
+            return None if position is None else str(position.cell)
+        first, last = position[0], position[-1]
         return str(Area(first.sheet, first.row, first.column, last.row, last.column))
 
     @cached_property
     def _numbers(self) -> dict[str, list[int]]:
         """The numbers of the cells of each input, and new ones for calls of RAND."""
-        found = {}
-        for name, place in self.inputs.items():
-            if isinstance(place, Draw):
+        numbers = {}
+        for name, position in self.inputs.items():
+            if isinstance(position, Draw):
                 number = len(self.graph.cells)
-                self.graph.cells.append(place.cell)
+                self.graph.cells.append(position.cell)
                 self.graph.constants.append(0.5)
-                found[name] = [number]
+                numbers[name] = [number]
             else:
-                found[name] = [self.graph.number_of(cell) for cell in place]
-        return found
+                numbers[name] = [self.graph.number_of(cell) for cell in position]
+        return numbers
 
     @cached_property
     def _bound(self) -> Graph:
@@ -109,8 +109,8 @@ class CellCalculation(Calculation):
         numbers = self._numbers
         cells = [
             number
-            for name, place in self.inputs.items()
-            if not isinstance(place, Draw)
+            for name, position in self.inputs.items()
+            if not isinstance(position, Draw)
             for number in numbers[name]
         ]
         return self.graph.with_inputs(cells)
@@ -118,16 +118,16 @@ class CellCalculation(Calculation):
     @cached_property
     def _compiler(self) -> Compiler:
         draws = {}
-        for name, place in self.inputs.items():
-            if isinstance(place, Draw):
-                cell = self.graph.number_of(place.cell)
+        for name, position in self.inputs.items():
+            if isinstance(position, Draw):
+                cell = self.graph.number_of(position.cell)
                 for number in (cell, *self._wholes_of(cell)):
-                    draws[number, place.place] = self._numbers[name][0]
+                    draws[number, position.place] = self._numbers[name][0]
         return Compiler(self._bound, draws)
 
     def _wholes_of(self, cell: int) -> list[int]:
-        part = self.graph.parts.get(cell)
-        return [] if part is None else [part[0]]
+        piece = self.graph.parts.get(cell)
+        return [] if piece is None else [piece[0]]
 
     @cached_property
     def _names(self) -> dict[int, str]:
@@ -162,7 +162,7 @@ class CellCalculation(Calculation):
         draws: dict[int, list[str]] = {}
         for (number, _), slot in compiler.draws.items():
             draws.setdefault(number, []).append(self._names[slot])
-        found = {}
+        all_needs = {}
         for name, output in self.outputs.items():
             seeds = self._seeds(output)
             reached: set[int] = set()
@@ -174,8 +174,8 @@ class CellCalculation(Calculation):
                     waiting.extend(graph.needs(number))
             names = {self._names[number] for number in reached if number in self._names}
             names |= {draw for number in reached for draw in draws.get(number, ())}
-            found[name] = tuple(key for key in self.inputs if key in names)
-        return found
+            all_needs[name] = tuple(key for key in self.inputs if key in names)
+        return all_needs
 
     def is_row(self, name: str) -> bool:
         return name in self.rows
@@ -184,20 +184,20 @@ class CellCalculation(Calculation):
         self, names: Collection[str], values: Mapping[str, Floats], trials: int
     ) -> dict[str, Floats]:
         plan = self._plan(tuple(names))
-        wanted = {need for name in names for need in self.needs(name)}
-        slots = self._run(plan, {name: values[name] for name in wanted})
-        found = {}
+        requested = {need for name in names for need in self.needs(name)}
+        slots = self._run(plan, {name: values[name] for name in requested})
+        by_name = {}
         for name, closures in plan.outputs.items():
             with careful():
                 rows = [self._numeric(name, closure(slots), trials) for closure in closures]
             if not self.is_row(name):
-                found[name] = rows[0]
+                by_name[name] = rows[0]
                 continue
             random = any(row.ndim for row in rows)
-            found[name] = np.stack(
+            by_name[name] = np.stack(
                 [np.broadcast_to(row, (trials,)) if random else row.reshape(1) for row in rows]
             )
-        return found
+        return by_name
 
     def _numeric(self, name: str, value: Value, trials: int) -> Floats:
         """Return a value as numbers, NaN for errors and texts, of which the listener hears."""
@@ -216,8 +216,8 @@ class CellCalculation(Calculation):
         for name, array in values.items():
             numbers = self._numbers[name]
             if name in self.rows:
-                for place, number in enumerate(numbers):
-                    slots[number] = _given(array[place])
+                for position, number in enumerate(numbers):
+                    slots[number] = _given(array[position])
             else:
                 slots[numbers[0]] = _given(array)
         with careful():
@@ -243,8 +243,8 @@ class CellCalculation(Calculation):
         """Return the plan for some outputs; what depends on no input is worked out once."""
         compiler, graph = self._compiler, self._bound
         seeds = {name: self._seeds(self.outputs[name]) for name in names}
-        wanted = [number for numbers in seeds.values() for number in numbers]
-        groups = graph.ordered(wanted, graph.inputs)
+        values = [number for numbers in seeds.values() for number in numbers]
+        groups = graph.ordered(values, graph.inputs)
         order = [number for group in groups for number in group]
         tidy = tidied(graph, order)
         moving = self._moving(groups)
@@ -262,7 +262,7 @@ class CellCalculation(Calculation):
                 steps.append((number, closure, ()))
                 continue
             base[number] = _worked_out(closure, base, number in wholes)
-        kept = set(wanted) | {number for group in groups if len(group) > 1 for number in group}
+        kept = set(values) | {number for group in groups if len(group) > 1 for number in group}
         outputs = {name: self._outputs_of(name) for name in names}
         return CellPlan(base, _with_last_uses(steps, graph, kept), wholes, outputs)
 
@@ -279,13 +279,13 @@ class CellCalculation(Calculation):
         """Return the cells that depend on an input."""
         graph = self._bound
         drawn = {number for number, _ in self._compiler.draws}
-        found = set(graph.inputs)
+        moving = set(graph.inputs)
         for group in groups:
             needs = {need for number in group for need in graph.needs(number)}
             circle = len(group) > 1 or group[0] in needs
-            if circle or not found.isdisjoint(needs) or not drawn.isdisjoint(group):
-                found.update(group)
-        return found
+            if circle or not moving.isdisjoint(needs) or not drawn.isdisjoint(group):
+                moving.update(group)
+        return moving
 
 
 def _worked_out(closure: Closure, slots: Slots, whole: bool) -> Value:
@@ -324,14 +324,14 @@ def settling(compiler: Compiler, group: list[int], base: list[Value]) -> Closure
         for number in group:
             slots[number] = starts[number]
         for _ in range(rounds):
-            moved: Any = False
+            apart: Any = False
             for number, closure in closures:
                 new = single(closure(slots))
-                moved = moved | _apart(new, slots[number])
+                apart = apart | _apart(new, slots[number])
                 slots[number] = new
-            if not np.any(moved):
+            if not np.any(apart):
                 return slots[group[-1]]
-        _unsettled(slots, group, moved)
+        _unsettled(slots, group, apart)
         return slots[group[-1]]
 
     return settle
@@ -361,27 +361,27 @@ def _taking(number: int) -> Closure:
 
 def _apart(new: Value, old: Value) -> Any:
     """Return whether values have moved since the last round, alone or one per trial."""
-    one, other = as_numbers(new), as_numbers(old)
-    if type(one) is CellError or type(other) is CellError:
+    values, other = as_numbers(new), as_numbers(old)
+    if type(values) is CellError or type(other) is CellError:
         return new != old if type(new) is type(old) else True
-    one = one.values if type(one) is Faulty else one
+    values = values.values if type(values) is Faulty else values
     other = other.values if type(other) is Faulty else other
     with np.errstate(all="ignore"):
-        near = np.abs(one - other) <= SETTLED * np.maximum(1.0, np.abs(one))
-        return ~(near | (np.isnan(one) & np.isnan(other)))
+        near = np.abs(values - other) <= SETTLED * np.maximum(1.0, np.abs(values))
+        return ~(near | (np.isnan(values) & np.isnan(other)))
 
 
-def _unsettled(slots: Slots, group: list[int], moved: Any) -> None:
+def _unsettled(slots: Slots, group: list[int], shifted: Any) -> None:
     """Take the value from trials in which a circle did not settle."""
-    trials = np.size(moved)
-    note("cells in a circle did not settle", int(np.sum(moved)) if trials > 1 else 1)
+    trials = np.size(shifted)
+    note("cells in a circle did not settle", int(np.sum(shifted)) if trials > 1 else 1)
     for number in group:
         value = slots[number]
-        if np.ndim(moved) == 0:
+        if np.ndim(shifted) == 0:
             slots[number] = NUM
             continue
-        plain = np.broadcast_to(value.values if type(value) is Faulty else value, moved.shape)
-        errors = np.where(moved, np.int8(NUM.number), np.int8(0))
+        plain = np.broadcast_to(value.values if type(value) is Faulty else value, shifted.shape)
+        errors = np.where(shifted, np.int8(NUM.number), np.int8(0))
         if type(value) is Faulty:
             errors = np.where(value.errors > 0, value.errors, errors)
         slots[number] = with_errors(np.asarray(plain, dtype=np.float64), errors)
@@ -403,18 +403,18 @@ def _with_last_uses(
     """Return the steps with the cells that none after them needs."""
     last: dict[int, int] = {}
     own = {number for number, _, _ in steps}
-    for place, (number, _, _) in enumerate(steps):
-        last.setdefault(number, place)
+    for position, (number, _, _) in enumerate(steps):
+        last.setdefault(number, position)
         for need in graph.needs(number):
             if need in own:
-                last[need] = place
+                last[need] = position
     dead: dict[int, list[int]] = {}
-    for number, place in last.items():
+    for number, position in last.items():
         if number not in kept:
-            dead.setdefault(place, []).append(number)
+            dead.setdefault(position, []).append(number)
     return [
-        (number, closure, tuple(dead.get(place, ())))
-        for place, (number, closure, _) in enumerate(steps)
+        (number, closure, tuple(dead.get(position, ())))
+        for position, (number, closure, _) in enumerate(steps)
     ]
 
 
@@ -422,11 +422,11 @@ def tidied(graph: Graph, order: list[int]) -> set[int]:
     """Return the cells of which a comparison, a condition, a rounding or a text makes use, directly
     or through others.
     """
-    found: set[int] = set()
+    names: set[int] = set()
     exposed: dict[int, list[FormulaNode]] = {}
     for number in reversed(order):
-        if number in found or number in graph.parts:
-            found.update(graph.needs(number))
+        if number in names or number in graph.parts:
+            names.update(graph.needs(number))
             continue
         formula = graph.formulas.get(number)
         if formula is None:
@@ -436,13 +436,13 @@ def tidied(graph: Graph, order: list[int]) -> set[int]:
             exposed[key] = _exposed(formula.tree)
         for node in exposed[key]:
             for area in graph.areas_in(node, formula.cell):
-                found.update(graph.worked_out_in(area))
-    return found
+                names.update(graph.worked_out_in(area))
+    return names
 
 
 def _exposed(tree: FormulaNode) -> list[FormulaNode]:
     """Return the parts of a formula that are compared, rounded or turned into a text."""
-    found: list[FormulaNode] = []
+    exposed: list[FormulaNode] = []
     waiting = [tree]
     while waiting:
         node = waiting.pop()
@@ -450,7 +450,7 @@ def _exposed(tree: FormulaNode) -> list[FormulaNode]:
             node.operator in COMPARISONS or node.operator == "&"
         )
         if compares or (isinstance(node, FunctionCall) and node.name in TIDYING):
-            found.append(node)
+            exposed.append(node)
         else:
             waiting.extend(node.parts())
-    return found
+    return exposed

@@ -190,8 +190,8 @@ class Compiler:
     def fixed_value(self, node: FormulaNode, cell: Cell) -> Value:
         """Return a value that must be the same in all trials; raises DependsError for another."""
         graph = self.graph
-        for part in node.walk():
-            if isinstance(part, FunctionCall) and part.name in DRAWING:
+        for piece in node.walk():
+            if isinstance(piece, FunctionCall) and piece.name in DRAWING:
                 raise DependsError(f"a reference of {cell} depends on what is drawn")
         seeds: list[int] = []
         for area in graph.areas_in(node, cell):
@@ -259,7 +259,7 @@ def single(value: Value) -> Value:
     if type(value) is Grid:
         value = value.rows[0][0]
     if type(value) is np.ndarray and value.dtype == object:
-        return joined([0.0 if one is None else one for one in value.tolist()])
+        return joined([0.0 if item is None else item for item in value.tolist()])
     return 0.0 if value is None else value
 
 
@@ -357,7 +357,7 @@ class _Cell:
         """Return the areas of a reference, which may be a union; None for anything else."""
         if isinstance(node, Binary) and node.operator == ",":
             parts = [self._areas(node.left), self._areas(node.right)]
-            return None if None in parts else [area for part in parts for area in part or ()]
+            return None if None in parts else [area for piece in parts for area in piece or ()]
         refers = isinstance(node, Reference | TableReference | NameRef) or (
             isinstance(node, Binary) and node.operator in ": "
         )
@@ -410,31 +410,35 @@ class _Cell:
             return self._looking(name, arguments)
         if name in LAZY:
             return self._lazy(name)(arguments, array, tidy)
-        known = FUNCTIONS.get(name)
-        if known is None:
+        valid = FUNCTIONS.get(name)
+        if valid is None:
             raise FormulaError(f"the function {name} is not known", owner=str(self.cell))
-        if not known.takes(len(arguments)):
+        if not valid.takes(len(arguments)):
             raise FormulaError(
-                f"{name} takes {_counts(known)} arguments, not {len(arguments)}",
+                f"{name} takes {_counts(valid)} arguments, not {len(arguments)}",
                 owner=str(self.cell),
             )
         closures: list[Closure] = []
-        for argument, kind in zip(arguments, known.kinds_of(len(arguments)), strict=True):
+        for argument, kind in zip(arguments, valid.kinds_of(len(arguments)), strict=True):
             closures += self._argument(argument, kind, array, tidy)
-        found = _applied(known, closures)
-        return self._in_system(known, closures, found)
+        applied = _applied(valid, closures)
+        return self._in_system(valid, closures, applied)
 
-    def _in_system(self, known: SheetFunction, closures: list[Closure], found: Closure) -> Closure:
+    def _in_system(
+        self, sheet_function: SheetFunction, closures: list[Closure], system: Closure
+    ) -> Closure:
         """Return a function of dates in the system of the workbook."""
-        if not self.graph.contents.since_1904 or not (known.dated or "d" in known.kinds):
-            return found
-        kinds = known.kinds_of(len(closures))
-        moved = [
+        if not self.graph.contents.since_1904 or not (
+            sheet_function.dated or "d" in sheet_function.kinds
+        ):
+            return system
+        kinds = sheet_function.kinds_of(len(closures))
+        moveds = [
             _moved(closure, SYSTEM_GAP) if kind == "d" else closure
             for closure, kind in zip(closures, kinds, strict=True)
         ]
-        again = _applied(known, moved)
-        return _moved(again, -SYSTEM_GAP) if known.dated else again
+        again = _applied(sheet_function, moveds)
+        return _moved(again, -SYSTEM_GAP) if sheet_function.dated else again
 
     def _draw(self, node: FunctionCall, array: bool, tidy: bool) -> Closure:
         """Return a uniform number between 0 and 1, or a whole one between two others."""
@@ -454,15 +458,15 @@ class _Cell:
         """Return a function that looks at where a reference is."""
         areas = [Area(self.cell.sheet, *self.cell[1:], *self.cell[1:])]
         if arguments:
-            found = self._areas(arguments[0])
+            answer = self._areas(arguments[0])
             if name == "ISREF":
-                return lambda slots: found is not None
-            if found is None:
+                return lambda slots: answer is not None
+            if answer is None:
                 rows = self.compiled(arguments[0], True, False)
                 if name in ("ROWS", "COLUMNS"):
                     return lambda slots: _size(rows(slots), name)
                 return lambda slots: VALUE
-            areas = found
+            areas = answer
         area = areas[0]
         if name in ("ROW", "COLUMN") and not area.single:
             down = name == "ROW"
@@ -516,33 +520,33 @@ class _Cell:
         """
         if isinstance(node, Constant) and node.value is None:
             return lambda slots: 0.0
-        found = self.compiled(node, array, tidy)
-        return (lambda slots: single(found(slots))) if shown else found
+        compiled = self.compiled(node, array, tidy)
+        return (lambda slots: single(compiled(slots))) if shown else compiled
 
     def _ifs(self, arguments: tuple[FormulaNode, ...], array: bool, tidy: bool) -> Closure:
         if not arguments or len(arguments) % 2:
             raise FormulaError("IFS takes conditions and values in turn", owner=str(self.cell))
-        found: Closure = _not_available
-        for place in range(len(arguments) - 2, -1, -2):
-            condition = self.compiled(arguments[place], array, True)
-            value = self._branch(arguments[place + 1], array, tidy)
-            found = _either(condition, value, found)
-        return found
+        ifs: Closure = _not_available
+        for position in range(len(arguments) - 2, -1, -2):
+            condition = self.compiled(arguments[position], array, True)
+            value = self._branch(arguments[position + 1], array, tidy)
+            ifs = _either(condition, value, ifs)
+        return ifs
 
     def _switch(self, arguments: tuple[FormulaNode, ...], array: bool, tidy: bool) -> Closure:
         if len(arguments) < 3:
             raise FormulaError("SWITCH takes at least 3 arguments", owner=str(self.cell))
         subject = self.compiled(arguments[0], array, True)
         pairs = list(arguments[1:])
-        found: Closure = (
+        switch: Closure = (
             self.compiled(pairs.pop(), array, tidy) if len(pairs) % 2 else _not_available
         )
         equal = COMPARISONS["="]
-        for place in range(len(pairs) - 2, -1, -2):
-            case = self.compiled(pairs[place], array, True)
-            value = self.compiled(pairs[place + 1], array, tidy)
-            found = _either(_compared(equal, subject, case), value, found)
-        return found
+        for position in range(len(pairs) - 2, -1, -2):
+            case = self.compiled(pairs[position], array, True)
+            value = self.compiled(pairs[position + 1], array, tidy)
+            switch = _either(_compared(equal, subject, case), value, switch)
+        return switch
 
     def _choose(self, arguments: tuple[FormulaNode, ...], array: bool, tidy: bool) -> Closure:
         if len(arguments) < 2:
@@ -583,12 +587,12 @@ def _not_available(slots: Slots) -> Value:
     return NA
 
 
-def _applied(known: SheetFunction, closures: list[Closure]) -> Closure:
-    kinds = known.kinds_of(len(closures))
+def _applied(sheet_function: SheetFunction, closures: list[Closure]) -> Closure:
+    kinds = sheet_function.kinds_of(len(closures))
     if len(closures) == 1:
         only = closures[0]
-        return lambda slots: called(known, (only(slots),), kinds)
-    return lambda slots: called(known, [closure(slots) for closure in closures], kinds)
+        return lambda slots: called(sheet_function, (only(slots),), kinds)
+    return lambda slots: called(sheet_function, [closure(slots) for closure in closures], kinds)
 
 
 def _moved(closure: Closure, days: int) -> Closure:
@@ -603,11 +607,11 @@ def _either(condition: Closure, yes: Closure, no: Closure) -> Closure:
     return lambda slots: _branched(condition(slots), yes, no, slots)
 
 
-def _counts(known: SheetFunction) -> str:
-    if known.repeated:
-        return f"at least {known.needed}"
-    most = len(known.kinds)
-    return str(most) if most == known.needed else f"{known.needed} to {most}"
+def _counts(sheet_function: SheetFunction) -> str:
+    if sheet_function.repeated:
+        return f"at least {sheet_function.needed}"
+    most = len(sheet_function.kinds)
+    return str(most) if most == sheet_function.needed else f"{sheet_function.needed} to {most}"
 
 
 def _size(value: Value, name: str) -> Value:
@@ -636,20 +640,22 @@ def _branched(condition: Value, yes: Closure, no: Closure, slots: Slots) -> Valu
         return over_grids(
             lambda c, a, b: _branched(c, lambda _: a, lambda _: b, slots), condition, first, second
         )
-    held = as_logicals(condition)
-    if type(held) is bool:
-        return yes(slots) if held else no(slots)
-    if type(held) is CellError:
-        return held
-    mask, errors = (held.values, held.errors) if type(held) is Faulty else (held, None)
+    branched = as_logicals(condition)
+    if type(branched) is bool:
+        return yes(slots) if branched else no(slots)
+    if type(branched) is CellError:
+        return branched
+    mask, errors = (
+        (branched.values, branched.errors) if type(branched) is Faulty else (branched, None)
+    )
     if errors is None:
         held_in = np.count_nonzero(mask)
         if held_in == len(mask):
             return yes(slots)
         if not held_in:
             return no(slots)
-    found = chosen(mask, yes(slots), no(slots))
-    return found if errors is None else _overridden(found, errors)
+    answer = chosen(mask, yes(slots), no(slots))
+    return answer if errors is None else _overridden(answer, errors)
 
 
 def _plain(value: Value) -> bool:
@@ -673,22 +679,22 @@ def _overridden(value: Value, errors: Any) -> Value:
 def _chosen_by(index: Value, values: list[Closure], slots: Slots) -> Value:
     """Return the value that a number chooses, from 1."""
     if type(index) is Grid:
-        return over_grids(lambda one: _chosen_by(one, values, slots), index)
+        return over_grids(lambda item: _chosen_by(item, values, slots), index)
     number = as_numbers(index)
     if type(number) is CellError:
         return number
     if type(number) is float:
-        place = int(number)
-        return values[place - 1](slots) if 1 <= place <= len(values) else VALUE
+        position = int(number)
+        return values[position - 1](slots) if 1 <= position <= len(values) else VALUE
     plain, errors = (number.values, number.errors) if type(number) is Faulty else (number, None)
     with np.errstate(all="ignore"):
         places = np.where(np.isnan(plain), 0, np.trunc(plain))
-    found: Value = VALUE
-    for place in np.unique(places).astype(int).tolist():
-        value = values[place - 1](slots) if 1 <= place <= len(values) else VALUE
-        mask = places == place
-        found = value if mask.all() else chosen(mask, value, found)
-    return found if errors is None else _overridden(found, errors)
+    answer: Value = VALUE
+    for position in np.unique(places).astype(int).tolist():
+        value = values[position - 1](slots) if 1 <= position <= len(values) else VALUE
+        mask = places == position
+        answer = value if mask.all() else chosen(mask, value, answer)
+    return answer if errors is None else _overridden(answer, errors)
 
 
 def _replaced(value: Value, other: Closure, slots: Slots, error: CellError | None) -> Value:
@@ -704,11 +710,13 @@ def _replaced(value: Value, other: Closure, slots: Slots, error: CellError | Non
         left = np.where(mask, np.int8(0), value.errors)
         return chosen(mask, other(slots), with_errors(kept, left) if left.any() else kept)
     if kind is np.ndarray and value.dtype == object:
-        held = [type(v) is CellError and (error is None or v == error) for v in value.tolist()]
-        return chosen(np.array(held), other(slots), value) if any(held) else value
+        valids = [type(v) is CellError and (error is None or v == error) for v in value.tolist()]
+        return chosen(np.array(valids), other(slots), value) if any(valids) else value
     if kind is Grid:
         stands = other(slots)
         return over_grids(
-            lambda one, otherwise: _replaced(one, lambda _: otherwise, slots, error), value, stands
+            lambda item, otherwise: _replaced(item, lambda _: otherwise, slots, error),
+            value,
+            stands,
         )
     return value

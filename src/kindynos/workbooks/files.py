@@ -117,26 +117,26 @@ def trial_workbook(run: Run, number: int, path: str | Path) -> None:
         raise FileError("the workbook of the model is no longer there", file=str(source))
     book = openpyxl.load_workbook(source, keep_vba=target.suffix.lower() == ".xlsm")
     drawn: dict[Cell, dict[int, float]] = {}
-    for name, place in calculation.inputs.items():
-        if isinstance(place, Draw):
-            drawn.setdefault(place.cell, {})[place.place] = float(values[name])
+    for name, index in calculation.inputs.items():
+        if isinstance(index, Draw):
+            drawn.setdefault(index.cell, {})[index.place] = float(values[name])
             continue
         if name not in values:
             continue
         row = values[name].reshape(-1)
-        for position, cell in enumerate(place):
+        for position, cell in enumerate(index):
             figure = float(row[position if name in calculation.rows else 0])
             book[cell.sheet][cell.short] = figure
     for cell, calls in drawn.items():
-        held = book[cell.sheet][cell.short]
-        text = getattr(held.value, "text", held.value)
+        kept_values = book[cell.sheet][cell.short]
+        text = getattr(kept_values.value, "text", kept_values.value)
         replaced = with_draws(str(text), calls)
-        if hasattr(held.value, "text"):
-            held.value.text = replaced
+        if hasattr(kept_values.value, "text"):
+            kept_values.value.text = replaced
         else:
-            held.value = replaced
-    with replacing(target) as part:
-        book.save(part)
+            kept_values.value = replaced
+    with replacing(target) as temporary:
+        book.save(temporary)
 
 
 def _calculation_of(run: Run) -> CellCalculation:
@@ -153,26 +153,26 @@ def with_draws(text: str, calls: Mapping[int, float]) -> str:
     >>> with_draws("=RAND()*SUM(A1:A3)+RANDBETWEEN(1,6)", {0: 0.25, 2: 0.5})
     '=(0.25)*SUM(A1:A3)+(INT(0.5*((6)-(1)+1))+(1))'
     """
-    found, position, place = "", 0, 0
+    draws, position, index = "", 0, 0
     while position < len(text):
         match = TOKEN.match(text, position)
         if match is None or match.lastgroup != "call":
             end = position + 1 if match is None else match.end()
-            found, position = found + text[position:end], end
+            draws, position = draws + text[position:end], end
             continue
-        value = calls.get(place)
-        place += 1
+        value = calls.get(index)
+        index += 1
         if value is None:
-            found, position = found + match[0], match.end()
+            draws, position = draws + match[0], match.end()
             continue
         inner, position = _inside(text, match.end())
         if not inner:
-            found += f"({value!r})"
+            draws += f"({value!r})"
             continue
         low, high = inner[0], inner[1]
-        found += f"(INT({value!r}*(({high})-({low})+1))+({low}))"
-        place += sum(len(re.findall(r"[A-Za-z.]\(", part)) for part in inner)
-    return found
+        draws += f"(INT({value!r}*(({high})-({low})+1))+({low}))"
+        index += sum(len(re.findall(r"[A-Za-z.]\(", piece)) for piece in inner)
+    return draws
 
 
 def _inside(text: str, begin: int) -> tuple[list[str], int]:

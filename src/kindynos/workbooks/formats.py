@@ -62,15 +62,15 @@ def _number(number: float, form: str) -> str:
             whole = re.sub(r"(?<=\d)(?=(\d{3})+$)", ",", whole)
         text = f"{whole}.{fraction}" if "." in digits else whole
     minus = "-" if number < 0 and float(text.replace(",", "") or 0) != 0 else ""
-    found, placed = "", False
+    answer, placed = "", False
     for match in PART.finditer(form):
         if match[3]:
             percents = "%" * match[3].count("%")
-            found += (text if not placed and re.search("[0#?]", match[3]) else "") + percents
+            answer += (text if not placed and re.search("[0#?]", match[3]) else "") + percents
             placed = placed or bool(re.search("[0#?]", match[3]))
         else:
-            found += match[1] or match[2] or match[4] or ""
-    return minus + found
+            answer += match[1] or match[2] or match[4] or ""
+    return minus + answer
 
 
 def _rounded_text(number: float, digits: int) -> str:
@@ -92,30 +92,30 @@ def _date(number: float, form: str) -> str:
     clock = (datetime.datetime.min + datetime.timedelta(seconds=seconds % 86400)).time()
     half = re.search("am/pm|a/p", form, re.I) is not None
     codes = [piece for piece in CODES.split(form.split(";")[0]) if piece]
-    before, found = "", ""
-    for place, piece in enumerate(codes):
+    before, answer = "", ""
+    for position, piece in enumerate(codes):
         kind = piece[0].lower()
-        later = next((c[0].lower() for c in codes[place + 1 :] if c[0].lower() in "ymdhs"), "")
+        later = next((c[0].lower() for c in codes[position + 1 :] if c[0].lower() in "ymdhs"), "")
         if piece.startswith('"'):
-            found += piece[1:-1]
+            answer += piece[1:-1]
         elif piece.startswith("\\"):
-            found += piece[1:]
+            answer += piece[1:]
         elif kind in "hs" or piece.lower() in ("am/pm", "a/p"):
-            found += _clock_part(clock, piece.lower(), half)
+            answer += _clock_part(clock, piece.lower(), half)
         elif kind == "m" and (before == "h" or later == "s"):
-            found += f"{clock.minute:0{min(len(piece), 2)}d}"
+            answer += f"{clock.minute:0{min(len(piece), 2)}d}"
         elif kind in "ymd":
-            found += _date_part(date, piece.lower())
+            answer += _date_part(date, piece.lower())
         elif kind != "[":
-            found += piece
+            answer += piece
         before = kind if kind in "ymdhs" else before
-    return found
+    return answer
 
 
 def _clock_part(clock: datetime.time, code: str, half: bool) -> str:
     if code in ("am/pm", "a/p"):
-        word = "AM" if clock.hour < 12 else "PM"
-        return word if code == "am/pm" else word[0]
+        label = "AM" if clock.hour < 12 else "PM"
+        return label if code == "am/pm" else label[0]
     hour = (clock.hour - 1) % 12 + 1 if half else clock.hour
     return f"{clock.second if code[0] == 's' else hour:0{min(len(code), 2)}d}"
 
@@ -128,11 +128,11 @@ def _date_part(date: datetime.date, code: str) -> str:
     return _named(DAYS, date.weekday(), code, date.day)
 
 
-def _named(names: list[str], place: int, code: str, number: int) -> str:
+def _named(names: list[str], position: int, code: str, number: int) -> str:
     if len(code) >= 5:
-        return names[place][0]
+        return names[position][0]
     if len(code) == 4:
-        return names[place]
+        return names[position]
     if len(code) == 3:
-        return names[place][:3]
+        return names[position][:3]
     return f"{number:0{len(code)}d}"

@@ -30,7 +30,7 @@ class FormulaNode:
             if isinstance(value, FormulaNode):
                 yield value
             elif isinstance(value, tuple):
-                yield from (one for one in value if isinstance(one, FormulaNode))
+                yield from (item for item in value if isinstance(item, FormulaNode))
 
     def walk(self) -> Iterator[FormulaNode]:
         """Yield it and all parts of parts, from the left."""
@@ -203,8 +203,8 @@ def template(text: str, row: int, column: int) -> str:
         )
         return "{" + places[0] + places[1] + "}"
 
-    found = COPIED.sub(relative, text)
-    return f"{found}@{row},{column}" if WHOLE.search(found) else found
+    answer = COPIED.sub(relative, text)
+    return f"{answer}@{row},{column}" if WHOLE.search(answer) else answer
 
 
 def parse(text: str, row: int, column: int) -> FormulaNode:
@@ -240,10 +240,9 @@ class _Parser:
 
     def problem(self, what: str = "") -> FormulaError:
         """Return the error at the present place."""
-        found = self.text or "the end"
+        text = self.text or "the end"
         return FormulaError(
-            f"{what or f'cannot be read at {found!r:.30}'}",
-            place=self.position - len(self.text) + 1,
+            f"{what or f'cannot be read at {text!r:.30}'}", place=self.position - len(self.text) + 1
         )
 
     def _next(self) -> None:
@@ -297,12 +296,12 @@ class _Parser:
                 self._next()
                 left = Binary(",", left, self.expression(UNION, union=union))
                 continue
-            found = LEVELS.get(self.text) if self.kind == "operator" else None
-            if found is None or found <= level:
+            answer = LEVELS.get(self.text) if self.kind == "operator" else None
+            if answer is None or answer <= level:
                 break
             operator = self.text
             self._next()
-            left = Binary(operator, left, self.expression(found, union=union))
+            left = Binary(operator, left, self.expression(answer, union=union))
         self.depth -= 1
         return left
 
@@ -327,8 +326,8 @@ class _Parser:
         if kind == "sheet":
             return self._on_sheet(text[:-1])
         if kind == "name":
-            word = text.upper()
-            return Constant(word == "TRUE") if word in ("TRUE", "FALSE") else NameRef(text)
+            upper = text.upper()
+            return Constant(upper == "TRUE") if upper in ("TRUE", "FALSE") else NameRef(text)
         return Constant(_constant(kind, text))
 
     def _after_operator(self, operator: str) -> FormulaNode:
@@ -404,12 +403,12 @@ class _Parser:
         name = self.text[:-1].upper()
         for prefix in ("_XLFN.", "_XLWS.", "_XLL."):
             name = name.removeprefix(prefix)
-        place = self.calls
+        calls = self.calls
         self.calls += 1
         self._next()
         arguments: list[FormulaNode] = []
         if self._take(")"):
-            return FunctionCall(name, (), place)
+            return FunctionCall(name, (), calls)
         while True:
             if self.kind == "operator" and self.text in ",;)":
                 arguments.append(Constant(None))
@@ -421,7 +420,7 @@ class _Parser:
                 raise self.problem("a bracket is not closed" if self.kind == "end" else "")
         if name in ("SUMIF", "AVERAGEIF") and len(arguments) == 3:
             arguments[2] = _as_large(arguments[2], arguments[0])
-        return FunctionCall(name, tuple(arguments), place)
+        return FunctionCall(name, tuple(arguments), calls)
 
     def _array(self) -> FormulaNode:
         rows: list[list[Any]] = [[]]
@@ -474,11 +473,11 @@ def _table_reference(table: str, inner: str) -> TableReference:
             return TableReference(table, None, None, (inner.lower(),))
         return TableReference(table, _unescaped(inner) or None, None, tuple(rows))
     columns = []
-    for part in re.findall(r"\[((?:[^\[\]']|'.)*)\]", inner):
-        if part.startswith("#"):
-            rows.append(part.lower())
+    for piece in re.findall(r"\[((?:[^\[\]']|'.)*)\]", inner):
+        if piece.startswith("#"):
+            rows.append(piece.lower())
         else:
-            columns.append(_unescaped(part))
+            columns.append(_unescaped(piece))
     last = columns[-1] if len(columns) > 1 else None
     return TableReference(table, columns[0] if columns else None, last, tuple(rows))
 

@@ -114,9 +114,9 @@ class Graph:
         self.cells.append(cell)
         self.constants.append(None)
         self.formulas[whole] = Formulated(cell, tree, area)
-        for place in area.cells():
-            part = self.numbers.get(place) or self._add(place, self._stored(place))
-            self.parts[part] = (whole, place.row - area.top, place.column - area.left)
+        for position in area.cells():
+            piece = self.numbers.get(position) or self._add(position, self._stored(position))
+            self.parts[piece] = (whole, position.row - area.top, position.column - area.left)
 
     def _stored(self, cell: Cell) -> Value:
         return self.contents.sheets[cell.sheet].values.get((cell.row, cell.column))
@@ -194,9 +194,9 @@ class Graph:
         """Return the tree of a defined name, of a sheet's own before the workbook's; None where
         there is none.
         """
-        word = node.name.upper()
+        upper = node.name.upper()
         owner = node.sheet or sheet
-        for key in ((owner, word), (None, word)):
+        for key in ((owner, upper), (None, upper)):
             if key in self._names:
                 return self._names[key]
             text = self.contents.names.get(key)
@@ -217,10 +217,10 @@ class Graph:
         first, last = 0, len(table.columns) - 1
         if node.first is not None:
             lower = [column.lower() for column in table.columns]
-            wanted = [node.first.lower(), (node.last or node.first).lower()]
-            if any(column not in lower for column in wanted):
+            requested = [node.first.lower(), (node.last or node.first).lower()]
+            if any(column not in lower for column in requested):
                 return None
-            first, last = (lower.index(column) for column in wanted)
+            first, last = (lower.index(column) for column in requested)
         top, bottom = area.top + table.header_rows, area.bottom - table.total_rows
         if "#this row" in rows:
             if not top <= cell.row <= bottom:
@@ -266,27 +266,27 @@ class Graph:
 
     def needs(self, number: int) -> list[int]:
         """Return the cells with formulas that a cell needs, in the order in which it names them."""
-        known = self._needs.get(number)
-        if known is not None:
-            return known
+        valid = self._needs.get(number)
+        if valid is not None:
+            return valid
         if number in self.inputs:
-            found = []
+            rows = []
         elif number in self.parts:
-            found = [self.parts[number][0]]
+            rows = [self.parts[number][0]]
         elif number in self.unreadable:
-            found = []
+            rows = []
         else:
             formula = self.formulas[number]
-            found = []
+            rows = []
             for node in self._references(formula.tree):
                 other = self.single(node, formula.cell)
                 if other is None:
                     for area in self.areas_in(node, formula.cell):
-                        found += self.worked_out_in(area)
+                        rows += self.worked_out_in(area)
                 elif self.is_formula(other):
-                    found.append(other)
-        self._needs[number] = found = list(dict.fromkeys(found))
-        return found
+                    rows.append(other)
+        self._needs[number] = rows = list(dict.fromkeys(rows))
+        return rows
 
     def areas_in(self, tree: FormulaNode, cell: Cell) -> Iterator[Area]:
         """Yield the areas whose values a formula takes."""
@@ -302,10 +302,10 @@ class Graph:
 
     def _references(self, tree: FormulaNode) -> list[FormulaNode]:
         """Return the parts of a tree that are references, or names; the same for all copies."""
-        known = self._referring.get(id(tree))
-        if known is not None:
-            return known
-        found: list[FormulaNode] = []
+        valid = self._referring.get(id(tree))
+        if valid is not None:
+            return valid
+        references: list[FormulaNode] = []
         waiting = [tree]
         while waiting:
             node = waiting.pop()
@@ -315,11 +315,11 @@ class Graph:
                 isinstance(node, Binary) and node.operator in ": "
             )
             if refers or (isinstance(node, FunctionCall) and node.name in REFERRING):
-                found.append(node)
+                references.append(node)
             if not refers:
                 waiting.extend(reversed(list(node.parts())))
-        self._referring[id(tree)] = found
-        return found
+        self._referring[id(tree)] = references
+        return references
 
     def single(self, node: FormulaNode, cell: Cell) -> int | None:
         """Return the number of the one cell that a reference is, 0 where it holds nothing; None for
@@ -342,14 +342,14 @@ class Graph:
             return [number] if self.is_formula(number) else []
         if not self._rows:
             self._index_rows()
-        found = []
+        answer = []
         area = self.within(area)
         for column in range(area.left, area.right + 1):
             rows = self._rows.get((area.sheet, column))
             if rows:
                 begin, end = bisect_left(rows, area.top), bisect_right(rows, area.bottom)
-                found += [self.numbers[area.sheet, row, column] for row in rows[begin:end]]
-        return [number for number in found if number not in self.held]
+                answer += [self.numbers[area.sheet, row, column] for row in rows[begin:end]]
+        return [number for number in answer if number not in self.held]
 
     def _index_rows(self) -> None:
         for number in (*self.formulas, *self.parts, *self.unreadable, *self.inputs):
@@ -360,23 +360,23 @@ class Graph:
         for key, rows in self._rows.items():
             self._rows[key] = sorted(set(rows))
 
-    def ordered(self, wanted: Iterable[int], known: Iterable[int] = ()) -> list[list[int]]:
+    def ordered(self, requested: Iterable[int], valid: Iterable[int] = ()) -> list[list[int]]:
         """Return the cells to be worked out for those wanted, each after all it needs; cells that
         need each other in a circle stand together. What is ``known`` already is not entered.
         """
-        return _components(wanted, self.needs, set(known), self.is_formula)
+        return _components(requested, self.needs, set(valid), self.is_formula)
 
 
 def _components(
-    wanted: Iterable[int],
+    requested: Iterable[int],
     needs: Callable[[int], Sequence[int]],
-    known: set[int],
+    valid: set[int],
     entered: Callable[[int], bool],
 ) -> list[list[int]]:
     """Return strongly connected components, each after those it needs."""
-    search = _Components(needs, known)
-    for start in wanted:
-        if start not in known and entered(start):
+    search = _Components(needs, valid)
+    for start in requested:
+        if start not in valid and entered(start):
             search.enter(start)
     return search.found
 
@@ -387,8 +387,8 @@ class _Components:
     Source: Tarjan, SIAM Journal on Computing 1 (1972), 146-160.
     """
 
-    def __init__(self, needs: Callable[[int], Sequence[int]], known: set[int]) -> None:
-        self.needs, self.known = needs, known
+    def __init__(self, needs: Callable[[int], Sequence[int]], valid: set[int]) -> None:
+        self.needs, self.known = needs, valid
         self.index: dict[int, int] = {}
         self.low: dict[int, int] = {}
         self.stack: list[int] = []
@@ -472,24 +472,26 @@ def cell_in(contents: Contents, text: Any, what: str = "a cell") -> Area:
     if sheet is None and len(contents.sheets) == 1:
         sheet = next(iter(contents.sheets))
     if sheet is None:
-        known = [*contents.spelling.values()]
+        rows = [*contents.spelling.values()]
         raise ModelError(
             f"{text!r:.60} is neither a cell with its sheet, such as 'Inputs!B4', nor a defined "
             "name",
             unknown=text,
-            known=known,
+            known=rows,
         )
-    found = contents.sheet(sheet)
-    if found is None:
+    answer = contents.sheet(sheet)
+    if answer is None:
         raise ModelError(f"no sheet {sheet!r:.60}", unknown=sheet, known=list(contents.sheets))
-    area = area_in(rest, found.name)
-    if area is None and (found.name, rest.upper()) in contents.names:
-        return _named_area(contents, rest, found.name)
+    area = area_in(rest, answer.name)
+    if area is None and (answer.name, rest.upper()) in contents.names:
+        return _named_area(contents, rest, answer.name)
     if area is None:
-        raise ModelError(f"{rest!r:.60} is no cell of the sheet {found.name!r}; write it like 'B4'")
-    if area.top > found.bottom or area.left > found.right:
         raise ModelError(
-            f"the sheet {found.name!r} ends at {Cell('', found.bottom, found.right).short}, and "
+            f"{rest!r:.60} is no cell of the sheet {answer.name!r}; write it like 'B4'"
+        )
+    if area.top > answer.bottom or area.left > answer.right:
+        raise ModelError(
+            f"the sheet {answer.name!r} ends at {Cell('', answer.bottom, answer.right).short}, and "
             f"{area} lies beyond"
         )
     return area

@@ -45,27 +45,27 @@ def name_of(graph: Graph, cell: Cell, several: bool = False) -> str:
         return named
     left = as_name(_text_left(contents, cell))
     above = as_name(_text_above(contents, cell)) if several or not left else ""
-    return "_".join(part for part in (left, above) if part) or f"cell_{cell.short.lower()}"
+    return "_".join(piece for piece in (left, above) if piece) or f"cell_{cell.short.lower()}"
 
 
 def unique(name: str, taken: Collection[str]) -> str:
     """Return a name that is not taken, with a number where it is."""
-    found, number = name, 2
-    while found in taken:
-        found, number = f"{name}_{number}", number + 1
-    return found
+    answer, number = name, 2
+    while answer in taken:
+        answer, number = f"{name}_{number}", number + 1
+    return answer
 
 
 def _defined_name(contents: Contents, cell: Cell) -> str:
-    for (owner, word), text in contents.names.items():
+    for (owner, label), text in contents.names.items():
         if cell.short not in text.replace("$", "") or "(" in text:
             continue
         try:
-            area = cell_in(contents, contents.spelling.get(word, word) if owner is None else text)
+            area = cell_in(contents, contents.spelling.get(label, label) if owner is None else text)
         except KindynosError:
             continue
         if area.single and area.first == cell:
-            return as_name(contents.spelling.get(word, word))
+            return as_name(contents.spelling.get(label, label))
     return ""
 
 

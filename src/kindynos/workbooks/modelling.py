@@ -147,12 +147,12 @@ class _Adding:
             for name, output in self.outputs.items()
             if name in self.stated.outcomes and not isinstance(output, Argument)
         }
-        cells = [self.graph.number_of(cell) for found in outcomes.values() for cell in found]
+        cells = [self.graph.number_of(cell) for outcome in outcomes.values() for cell in outcome]
         compared = agreement(self.graph, cells)
         if compared.holds:
             return
-        for name, found in outcomes.items():
-            for cell in found:
+        for name, outcome in outcomes.items():
+            for cell in outcome:
                 if cell in compared.differing and not self.stated.accept_differences:
                     ours, theirs = (shown(value) for value in compared.differing[cell])
                     raise ModelError(
@@ -165,8 +165,8 @@ class _Adding:
             warnings.warn(f"{self.contents.path}: {compared.words}", DataWarning, stacklevel=2)
 
     def _place(self, name: str) -> str:
-        place = self.inputs[name]
-        return str(place.cell if isinstance(place, Draw) else place[0])
+        position = self.inputs[name]
+        return str(position.cell if isinstance(position, Draw) else position[0])
 
     def _area(self, text: str) -> Area:
         area = cell_in(self.contents, text)
@@ -177,9 +177,9 @@ class _Adding:
             raise ModelError(f"{area} is neither a row nor a column")
         count = area.rows * area.columns
         if periods != count:
-            wanted = "has no periods" if periods is None else f"has {periods} periods"
+            requested = "has no periods" if periods is None else f"has {periods} periods"
             raise ModelError(
-                f"{area} has {count} cells, one for each period, and the model {wanted}"
+                f"{area} has {count} cells, one for each period, and the model {requested}"
             )
         return area
 
@@ -213,15 +213,15 @@ class _Adding:
         return self.contents.sheets[cell.sheet].values.get((cell.row, cell.column))
 
     def _stored(self, name: str) -> list[float]:
-        place = self.inputs[name]
-        assert not isinstance(place, Draw)
-        return [float(self._value(cell) or 0.0) for cell in place]
+        position = self.inputs[name]
+        assert not isinstance(position, Draw)
+        return [float(self._value(cell) or 0.0) for cell in position]
 
     def _given(self, name: str, options: dict[str, Any]) -> None:
         stored = self._stored(name)
-        held = stored if name in self.rows else stored[0]
+        kept_values = stored if name in self.rows else stored[0]
         stated = options.get("value")
-        value = given_value(name, held if stated is None else stated, self.model.periods)
+        value = given_value(name, kept_values if stated is None else stated, self.model.periods)
         others = {key: option for key, option in options.items() if key != "value"}
         self.model.add(check_rate(Given(name, value, **others)))
 
@@ -242,11 +242,11 @@ class _Adding:
 
     def _base(self, name: str) -> float | None:
         """Return what the cell holds; None where it draws, or is empty."""
-        place = self.inputs[name]
-        assert not isinstance(place, Draw)
-        number = self.graph.number_of(place[0])
+        position = self.inputs[name]
+        assert not isinstance(position, Draw)
+        number = self.graph.number_of(position[0])
         formula = self.graph.formulas.get(number)
-        value = self._value(place[0])
+        value = self._value(position[0])
         drawn = formula is not None and number in random_cells(self.graph)
         return value if isinstance(value, float) and not drawn else None
 
@@ -254,14 +254,14 @@ class _Adding:
 
     def _draws(self) -> list[tuple[str, Any]]:
         """Return the drivers of the cells that draw and that outcomes depend on."""
-        known = random_cells(self.graph)
-        if not known:
+        valid = random_cells(self.graph)
+        if not valid:
             return []
         bound = self.graph.with_inputs(
             self.graph.number_of(cell)
-            for place in self.inputs.values()
-            if not isinstance(place, Draw)
-            for cell in place
+            for position in self.inputs.values()
+            if not isinstance(position, Draw)
+            for cell in position
         )
         Compiler(bound, {})
         seeds = [
@@ -271,61 +271,61 @@ class _Adding:
             for cell in output
         ]
         reached = {n for group in bound.ordered(seeds, bound.inputs) for n in group}
-        cells = [one for number, one in known.items() if number in reached]
+        cells = [item for number, item in valid.items() if number in reached]
         if len(cells) > MOST_DRAWS:
             raise ModelError(
                 f"{len(cells):,} cells draw; a model may have {MOST_DRAWS:,}. Where a sheet "
                 "repeats one trial down its rows, name the result of one row: a run takes the "
                 "place of the copies"
             )
-        rows = [(one.cell.sheet, one.cell.row) for one in cells]
+        rows = [(item.cell.sheet, item.cell.row) for item in cells]
         taken = {*self.stated.lines, *self.stated.outcomes, *self.inputs}
-        found: list[tuple[str, Any]] = []
-        for one in cells:
-            several = rows.count((one.cell.sheet, one.cell.row)) > 1 if len(rows) < 500 else False
-            name = unique(name_of(self.graph, one.cell, several), taken)
-            distribution = self._distribution(one, name, bound)
+        draws: list[tuple[str, Any]] = []
+        for item in cells:
+            several = rows.count((item.cell.sheet, item.cell.row)) > 1 if len(rows) < 500 else False
+            name = unique(name_of(self.graph, item.cell, several), taken)
+            distribution = self._distribution(item, name, bound)
             if distribution is not None:
-                self.inputs[name] = (one.cell,)
-                found.append((name, distribution))
+                self.inputs[name] = (item.cell,)
+                draws.append((name, distribution))
                 taken.add(name)
                 continue
-            for place in one.places:
-                part = unique(f"{name}_draw", taken)
-                self.inputs[part] = Draw(one.cell, place)
-                found.append((part, distribution_from("uniform", {"low": 0.0, "high": 1.0})))
-                taken.add(part)
-        return found
+            for position in item.places:
+                distinct = unique(f"{name}_draw", taken)
+                self.inputs[distinct] = Draw(item.cell, position)
+                draws.append((distinct, distribution_from("uniform", {"low": 0.0, "high": 1.0})))
+                taken.add(distinct)
+        return draws
 
     def _distribution(
-        self, one: RandomCell, name: str, bound: Graph
+        self, random_cell: RandomCell, name: str, bound: Graph
     ) -> Distribution | StatedDistribution | None:
         """Return the distribution that a cell is; None where its formula is kept."""
-        if one.distribution is None or one.parameters is None:
+        if random_cell.distribution is None or random_cell.parameters is None:
             return None
         values: dict[str, Any] = {}
         moving: list[tuple[str, int]] = []
-        for parameter, (argument, node) in one.parameters.items():
+        for parameter, (argument, node) in random_cell.parameters.items():
             try:
-                value = _fixed(bound, node, one.cell)
+                value = _fixed(bound, node, random_cell.cell)
             except DependsError:
-                if argument is None or one.call is None:
+                if argument is None or random_cell.call is None:
                     return None
                 moving.append((parameter, argument))
                 continue
             if not isinstance(value, float):
                 return None
             values[parameter] = value
-        kind = CATALOGUE[one.distribution]
-        if moving and not (kind.by_trial and one.distribution in ("normal", "uniform")):
+        kind = CATALOGUE[random_cell.distribution]
+        if moving and not (kind.by_trial and random_cell.distribution in ("normal", "uniform")):
             return None
         for parameter, argument in moving:
-            assert one.call is not None
+            assert random_cell.call is not None
             line = unique(f"{name}_{parameter}", {*self.outputs, *self.inputs})
-            self.outputs[line] = Argument(one.cell, one.call, argument)
+            self.outputs[line] = Argument(random_cell.cell, random_cell.call, argument)
             values[parameter] = line
         try:
-            return _made(one.distribution, values)
+            return _made(random_cell.distribution, values)
         except KindynosError:
             return None
 
@@ -362,9 +362,9 @@ def cells_of_file(
         "lines": ("unit",),
         "outcomes": OUTCOME_OPTIONS,
     }
-    for kind, wanted in keys.items():
+    for kind, requested in keys.items():
         for name, entry in tables[kind].items():
-            options = {key: getattr(entry, key) for key in wanted}
+            options = {key: getattr(entry, key) for key in requested}
             getattr(stated, kind)[name] = entry.cell, options
     stated.drivers.update(tables["drivers"])
     stated.add_to(model)
@@ -378,10 +378,10 @@ def title_of(path: str) -> str:
 
 def names_for(graph: Graph, cells: Iterable[str]) -> dict[str, str]:
     """Return names for cells that are given by their addresses."""
-    found: dict[str, str] = {}
+    names: dict[str, str] = {}
     for text in cells:
         area = cell_in(graph.contents, text)
         given = as_name(text) if "!" not in text and area.single else ""
         name = given if (None, text.upper()) in graph.contents.names else name_of(graph, area.first)
-        found[unique(name, found)] = text
-    return found
+        names[unique(name, names)] = text
+    return names

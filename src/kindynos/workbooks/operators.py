@@ -90,7 +90,7 @@ def _carefully(
     if type(b) is CellError:
         if type(a) is not Faulty:
             return b
-        return by_trial(lambda one: one if type(one) is CellError else b, [a])
+        return by_trial(lambda item: item if type(item) is CellError else b, [a])
     if not (differs(a) or differs(b)):
         return alone(a, b)
     return _with_errors_of(quick, alone, a, b)
@@ -102,17 +102,17 @@ def _with_errors_of(
     """Return an operation on numbers one per trial, with the errors that it makes."""
     (x, errors_x), (y, errors_y) = split_errors(a), split_errors(b)
     with np.errstate(all="ignore"):
-        found = np.asarray(quick(x, y), dtype=np.float64)
+        values = np.asarray(quick(x, y), dtype=np.float64)
     errors = first_errors([errors_x, errors_y])
-    bad = ~np.isfinite(found)
+    bad = ~np.isfinite(values)
     if errors is not None:
         bad &= errors == 0
     if bad.any():
-        errors = np.zeros(len(found), dtype=np.int8) if errors is None else errors.copy()
+        errors = np.zeros(len(values), dtype=np.int8) if errors is None else errors.copy()
         for trial in np.flatnonzero(bad).tolist():
             error = alone(picked(x, trial), picked(y, trial))
             errors[trial] = error.number if type(error) is CellError else 0
-    return with_errors(found, errors)
+    return with_errors(values, errors)
 
 
 def finite(number: float) -> Value:
@@ -137,20 +137,20 @@ def powered(a: float, b: float) -> Value:
     if a == 0 and b < 0:
         return DIV0
     try:
-        found = a**b
+        answer = a**b
     except OverflowError:
         return NUM
-    return NUM if isinstance(found, complex) else finite(found)
+    return NUM if isinstance(answer, complex) else finite(answer)
 
 
 def _tidy_add(a: Any, b: Any) -> Any:
-    found = a + b
-    return found if none_near(found, b) else np.where(near_each(a, -b), 0.0, found)
+    answer = a + b
+    return answer if none_near(answer, b) else np.where(near_each(a, -b), 0.0, answer)
 
 
 def _tidy_subtract(a: Any, b: Any) -> Any:
-    found = a - b
-    return found if none_near(found, b) else np.where(near_each(a, b), 0.0, found)
+    answer = a - b
+    return answer if none_near(answer, b) else np.where(near_each(a, b), 0.0, answer)
 
 
 add = _arithmetic(operator.add, _add)
@@ -203,9 +203,9 @@ def compared(a: Value, b: Value) -> int:
     before logicals; an empty cell is 0, an empty text or FALSE as the other one asks; texts differ
     by more than capitals. Raises ResultError for an error.
     """
-    for one in (a, b):
-        if type(one) is CellError:
-            raise ResultError(one)
+    for item in (a, b):
+        if type(item) is CellError:
+            raise ResultError(item)
     if a is None and b is None:
         return 0
     a, b = _filled(a, b), _filled(b, a)

@@ -49,20 +49,20 @@ class RandomCell:
 
 def random_cells(graph: Graph) -> dict[int, RandomCell]:
     """Return the cells that draw by their number."""
-    known: dict[int, tuple[int, ...]] = {}
-    found = {}
+    valid: dict[int, tuple[int, ...]] = {}
+    by_name = {}
     for number, formula in graph.formulas.items():
         key = id(formula.tree)
-        if key not in known:
-            known[key] = tuple(call.place for call in _draws_in(formula.tree))
-        if known[key] and number not in graph.held:
+        if key not in valid:
+            valid[key] = tuple(call.place for call in _draws_in(formula.tree))
+        if valid[key] and number not in graph.held:
             several = formula.area is not None and not formula.area.single
-            found[number] = (
-                RandomCell(formula.cell, known[key])
+            by_name[number] = (
+                RandomCell(formula.cell, valid[key])
                 if several
-                else _recognised(formula.cell, formula.tree, known[key])
+                else _recognised(formula.cell, formula.tree, valid[key])
             )
-    return found
+    return by_name
 
 
 def _draws_in(tree: FormulaNode) -> Iterator[FunctionCall]:

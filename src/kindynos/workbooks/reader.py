@@ -85,9 +85,9 @@ class Contents:
 
     def sheet(self, name: str) -> Sheet | None:
         """Return a sheet by its name, whatever the capitals."""
-        found = self.sheets.get(name)
-        if found is not None:
-            return found
+        answer = self.sheets.get(name)
+        if answer is not None:
+            return answer
         lower = name.lower()
         return next((sheet for key, sheet in self.sheets.items() if key.lower() == lower), None)
 
@@ -151,31 +151,38 @@ class _Package:
         self.packed, self.file = packed, file
         self.known = set(packed.namelist())
 
-    def _tree(self, part: str) -> Any:
-        data = self.packed.read(part)
+    def _tree(self, piece: str) -> Any:
+        data = self.packed.read(piece)
         if len(data) > MOST_BYTES or b"<!DOCTYPE" in data[:2000]:
             raise FileError("has a part that is not read", file=self.file)
         return ElementTree.fromstring(data.replace(STRICT[1:-1].encode(), MAIN[1:-1].encode()))
 
-    def _targets(self, part: str) -> dict[str, tuple[str, str]]:
+    def _targets(self, piece: str) -> dict[str, tuple[str, str]]:
         """Return the parts that a part refers to, by the name of the reference, with their kind."""
-        place = PurePosixPath(part)
-        beside = str(place.parent / "_rels" / f"{place.name}.rels")
+        pure_posix_path = PurePosixPath(piece)
+        beside = str(pure_posix_path.parent / "_rels" / f"{pure_posix_path.name}.rels")
         if beside not in self.known:
             return {}
-        found = {}
+        targets = {}
         for link in self._tree(beside):
             if link.get("TargetMode") == "External":
                 continue
             target = link.get("Target", "")
-            whole = target.lstrip("/") if target.startswith("/") else str(place.parent / target)
-            found[link.get("Id", "")] = (_resolved(whole), link.get("Type", "").rpartition("/")[2])
-        return found
+            whole = (
+                target.lstrip("/")
+                if target.startswith("/")
+                else str(pure_posix_path.parent / target)
+            )
+            targets[link.get("Id", "")] = (
+                _resolved(whole),
+                link.get("Type", "").rpartition("/")[2],
+            )
+        return targets
 
     def contents(self) -> Contents:
         """Return what the workbook holds."""
         root = next(
-            (part for part, kind in self._targets("").values() if kind == "officeDocument"), None
+            (piece for piece, kind in self._targets("").values() if kind == "officeDocument"), None
         )
         if root is None or root not in self.known:
             raise FileError("is not a workbook: it holds no sheets", file=self.file)
@@ -186,16 +193,16 @@ class _Package:
         count = 0
         for entry in book.iterfind(f"{MAIN}sheets/{MAIN}sheet"):
             name = entry.get("name", "")
-            part, kind = targets.get(entry.get(LINK) or entry.get(STRICT_LINK) or "", ("", ""))
+            piece, kind = targets.get(entry.get(LINK) or entry.get(STRICT_LINK) or "", ("", ""))
             if kind != "worksheet":
                 continue
-            sheets[name] = self._sheet(name, part, strings)
+            sheets[name] = self._sheet(name, piece, strings)
             count += len(sheets[name].values)
             if count > MOST_CELLS:
                 raise FileError(
                     f"holds more than {MOST_CELLS:,} cells, the most that is read", file=self.file
                 )
-            for table in self._tables(name, part):
+            for table in self._tables(name, piece):
                 tables[table.name.lower()] = table
         if not sheets:
             raise FileError("is not a workbook: it holds no sheets", file=self.file)
@@ -214,7 +221,7 @@ class _Package:
             iterations=int(given.get("iterateCount", 100)),
             change=float(given.get("iterateDelta", 0.001)),
             program=self._program(),
-            macros=any(part.endswith("vbaProject.bin") for part in self.known),
+            macros=any(piece.endswith("vbaProject.bin") for piece in self.known),
             links=sum(kind == "externalLink" for _, kind in targets.values()),
         )
 
@@ -227,13 +234,13 @@ class _Package:
         )
 
     def _strings(self, targets: dict[str, tuple[str, str]]) -> list[str]:
-        part = next((part for part, kind in targets.values() if kind == "sharedStrings"), None)
-        if part is None or part not in self.known:
+        piece = next((piece for piece, kind in targets.values() if kind == "sharedStrings"), None)
+        if piece is None or piece not in self.known:
             return []
-        return [_text_in(item) for item in self._tree(part).iterfind(f"{MAIN}si")]
+        return [_text_in(item) for item in self._tree(piece).iterfind(f"{MAIN}si")]
 
-    def _tables(self, sheet: str, part: str) -> Iterator[TableArea]:
-        for target, kind in self._targets(part).values():
+    def _tables(self, sheet: str, piece: str) -> Iterator[TableArea]:
+        for target, kind in self._targets(piece).values():
             if kind != "table" or target not in self.known:
                 continue
             table = self._tree(target)
@@ -247,15 +254,15 @@ class _Package:
                 heads, totals = table.get("headerRowCount", "1"), table.get("totalsRowCount", "0")
                 yield TableArea(name, area, columns, int(heads), int(totals))
 
-    def _sheet(self, name: str, part: str, strings: list[str]) -> Sheet:
+    def _sheet(self, name: str, piece: str, strings: list[str]) -> Sheet:
         sheet = Sheet(name)
-        if part not in self.known:
+        if piece not in self.known:
             raise FileError(f"is damaged: the sheet {name!r} is missing", file=self.file)
-        with self.packed.open(part) as stream:
+        with self.packed.open(piece) as stream:
             head = stream.read(2000)
         if b"<!DOCTYPE" in head:
             raise FileError("has a part that is not read", file=self.file)
-        with self.packed.open(part) as stream:
+        with self.packed.open(piece) as stream:
             row = 0
             for _, element in ElementTree.iterparse(stream):
                 if element.tag.endswith("}row"):
@@ -277,14 +284,14 @@ def _read_row(sheet: Sheet, row: int, element: Any, strings: list[str]) -> None:
         stored: Value = None
         formula = None
         kind = cell.get("t", "n")
-        for part in cell:
-            tag = part.tag.rpartition("}")[2]
+        for piece in cell:
+            tag = piece.tag.rpartition("}")[2]
             if tag == "v":
-                stored = _stored(kind, part.text, strings)
+                stored = _stored(kind, piece.text, strings)
             elif tag == "is":
-                stored = _text_in(part)
+                stored = _text_in(piece)
             elif tag == "f":
-                formula = part
+                formula = piece
         if stored is None and formula is None:
             continue
         if stored is not None:
@@ -335,12 +342,12 @@ def _stored(kind: str, text: str | None, strings: list[str]) -> Value:
 def _text_in(element: Any) -> str:
     """Return the text of a string in parts, without its reading aids."""
     parts = []
-    for part in element:
-        tag = part.tag.rpartition("}")[2]
+    for piece in element:
+        tag = piece.tag.rpartition("}")[2]
         if tag == "t":
-            parts.append(part.text or "")
+            parts.append(piece.text or "")
         elif tag == "r":
-            parts += [one.text or "" for one in part if one.tag.endswith("}t")]
+            parts += [item.text or "" for item in piece if item.tag.endswith("}t")]
     return _unescaped("".join(parts))
 
 
@@ -350,11 +357,11 @@ def _unescaped(text: str) -> str:
 
 def _resolved(path: str) -> str:
     parts: list[str] = []
-    for part in path.split("/"):
-        if part == "..":
+    for piece in path.split("/"):
+        if piece == "..":
             parts = parts[:-1]
-        elif part not in (".", ""):
-            parts.append(part)
+        elif piece not in (".", ""):
+            parts.append(piece)
     return "/".join(parts)
 
 
@@ -363,13 +370,13 @@ def _names(
 ) -> tuple[dict[tuple[str | None, str], str], dict[str, str]]:
     """Return defined names with what they stand for, and as they are spelt."""
     listed = [entry.get("name", "") for entry in book.iterfind(f"{MAIN}sheets/{MAIN}sheet")]
-    found: dict[tuple[str | None, str], str] = {}
+    by_name: dict[tuple[str | None, str], str] = {}
     spelling: dict[str, str] = {}
     for entry in book.iterfind(f"{MAIN}definedNames/{MAIN}definedName"):
         name, local = entry.get("name", ""), entry.get("localSheetId")
         if name.startswith("_xlnm.") or entry.get("function") in ("1", "true"):
             continue
         owner = listed[int(local)] if local is not None and int(local) < len(listed) else None
-        found[owner, name.upper()] = entry.text or ""
+        by_name[owner, name.upper()] = entry.text or ""
         spelling[name.upper()] = name
-    return found, spelling
+    return by_name, spelling

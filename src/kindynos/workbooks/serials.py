@@ -32,10 +32,10 @@ def serial_of(year: int, month: int, day: int) -> float:
     year, month = year + (month - 1) // 12, (month - 1) % 12 + 1
     if not 1899 <= year <= 9999:
         raise ResultError(NUM)
-    found = (datetime.date(year, month, 1) - FIRST_1900).days + day - 1
-    if not 0 <= found <= LAST:
+    days = (datetime.date(year, month, 1) - FIRST_1900).days + day - 1
+    if not 0 <= days <= LAST:
         raise ResultError(NUM)
-    return float(found)
+    return float(days)
 
 
 def serial_in_text(text: str) -> float | None:
@@ -47,7 +47,7 @@ def serial_in_text(text: str) -> float | None:
         match = style.fullmatch(day)
         if match:
             try:
-                date = datetime.date(*(int(match[part]) for part in ("year", "month", "day")))
+                date = datetime.date(*(int(match[piece]) for piece in ("year", "month", "day")))
             except ValueError:
                 return None
             time = 0.0 if not clock else _time_in_text(clock)
@@ -72,7 +72,7 @@ def whole_date(serial: float) -> int:
 
 def checked_text(text: str) -> float:
     """Return the serial number that a text states; raises ResultError where it states none."""
-    found = serial_in_text(text)
-    if found is None:
+    serial = serial_in_text(text)
+    if serial is None:
         raise ResultError(VALUE)
-    return found
+    return serial

@@ -58,32 +58,32 @@ def stated_on(sheet: Sheet, graph: Graph) -> CellModel:
 def _tables(sheet: Sheet) -> Iterator[SheetTable]:
     lines = _lines(sheet)
     title, rows = "", sorted(lines)
-    place = 0
-    while place < len(rows):
-        line = {c: v for c, v in lines[rows[place]].items() if v not in (None, "")}
+    position = 0
+    while position < len(rows):
+        line = {c: v for c, v in lines[rows[position]].items() if v not in (None, "")}
         words = {column: str(v).strip().lower() for column, v in line.items()}
         if "cell" not in words.values():
             alone = list(words.values())
             title = alone[0].rstrip(":") if len(alone) == 1 else ""
-            place += 1
+            position += 1
             continue
         kind = title if title in KINDS else ""
         kind = kind or ("drivers" if "distribution" in words.values() else "outcomes")
-        found: list[tuple[int, dict[str, Value]]] = []
-        while place + 1 < len(rows) and rows[place + 1] == rows[place] + 1:
-            cells = lines[rows[place + 1]]
+        answer: list[tuple[int, dict[str, Value]]] = []
+        while position + 1 < len(rows) and rows[position + 1] == rows[position] + 1:
+            cells = lines[rows[position + 1]]
             if cells.get(_column_of("cell", words)) in (None, ""):
                 break
-            place += 1
-            entry = {word: cells.get(column) for column, word in words.items()}
-            found.append((rows[place], {k: v for k, v in entry.items() if v not in (None, "")}))
-        yield SheetTable(kind, found)
+            position += 1
+            entry = {label: cells.get(column) for column, label in words.items()}
+            answer.append((rows[position], {k: v for k, v in entry.items() if v not in (None, "")}))
+        yield SheetTable(kind, answer)
         title = ""
-        place += 1
+        position += 1
 
 
-def _column_of(word: str, words: dict[int, str]) -> int:
-    return next(column for column, name in words.items() if name == word)
+def _column_of(label: str, words: dict[int, str]) -> int:
+    return next(column for column, name in words.items() if name == label)
 
 
 def _lines(sheet: Sheet) -> dict[int, dict[int, Value]]:
@@ -112,10 +112,10 @@ def _add(stated: CellModel, kind: str, entry: dict[str, Value]) -> None:
         stated.drivers[name] = cell, distribution_from(label.strip(), parameters), options
         return
     allowed = OUTCOME_OPTIONS if kind == "outcomes" else ("unit", "source")
-    known = {key: v for key, v in entry.items() if key in allowed}
+    by_name = {key: v for key, v in entry.items() if key in allowed}
     for key in entry:
         if key not in (*allowed, "name", "cell"):
             raise ModelError(
                 f"{kind} have no column {key!r}", unknown=key, known=["name", "cell", *allowed]
             )
-    (stated.outcomes if kind == "outcomes" else stated.given)[name] = cell, known
+    (stated.outcomes if kind == "outcomes" else stated.given)[name] = cell, by_name

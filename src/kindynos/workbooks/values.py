@@ -64,7 +64,7 @@ def differs(value: Value) -> bool:
     """Return whether a value differs between trials."""
     kind = type(value)
     if kind is Grid:
-        return any(differs(one) for row in value.rows for one in row)
+        return any(differs(item) for row in value.rows for item in row)
     return kind is np.ndarray or kind is Faulty
 
 
@@ -76,9 +76,9 @@ def trials_in(values: Sequence[Value]) -> int:
         if type(value) is Faulty:
             return len(value.values)
         if type(value) is Grid:
-            found = trials_in(value.flat())
-            if found:
-                return found
+            trials = trials_in(value.flat())
+            if trials:
+                return trials
     return 0
 
 
@@ -86,15 +86,15 @@ def picked(value: Value, trial: int) -> Value:
     """Return a value in one trial."""
     kind = type(value)
     if kind is np.ndarray:
-        found = value[trial]
+        answer = value[trial]
         if value.dtype is FLOAT:
-            return float(found)
-        return bool(found) if value.dtype is LOGICAL else found
+            return float(answer)
+        return bool(answer) if value.dtype is LOGICAL else answer
     if kind is Faulty:
         number = int(value.errors[trial])
         return BY_NUMBER[number] if number else picked(value.values, trial)
     if kind is Grid:
-        return Grid([[picked(one, trial) for one in row] for row in value.rows], value.area)
+        return Grid([[picked(item, trial) for item in row] for row in value.rows], value.area)
     return value
 
 
@@ -113,9 +113,9 @@ def joined(values: Sequence[Value]) -> Value:
         return Faulty(np.array([nothing if type(v) is CellError else v for v in values]), errors)
     if Grid in kinds:
         return _joined_grids(values)
-    found = np.empty(len(values), dtype=object)
-    found[:] = values
-    return found
+    answer = np.empty(len(values), dtype=object)
+    answer[:] = values
+    return answer
 
 
 def _joined_grids(values: Sequence[Value]) -> Value:
@@ -170,10 +170,10 @@ def number_of(value: Value) -> float:
     if kind is CellError:
         raise ResultError(value)
     if kind is str:
-        found = number_in_text(value)
-        if found is None:
+        number = number_in_text(value)
+        if number is None:
             raise ResultError(VALUE)
-        return found
+        return number
     if kind is Grid:
         return number_of(value.rows[0][0])
     return float(value)
@@ -207,9 +207,9 @@ def logical_of(value: Value) -> bool:
     if kind is CellError:
         raise ResultError(value)
     if kind is str:
-        word = value.strip().upper()
-        if word in ("TRUE", "FALSE"):
-            return bool(word == "TRUE")
+        upper = value.strip().upper()
+        if upper in ("TRUE", "FALSE"):
+            return bool(upper == "TRUE")
         raise ResultError(VALUE)
     if kind is Grid:
         return logical_of(value.rows[0][0])
@@ -282,7 +282,7 @@ def as_numbers(value: Value) -> Value:
             return value
         if value.dtype is LOGICAL:
             return value.astype(np.float64)
-        return joined([_number_or_error(one) for one in value.tolist()])
+        return joined([_number_or_error(item) for item in value.tolist()])
     if kind is Faulty:
         if value.values.dtype is FLOAT:
             return value
@@ -302,7 +302,7 @@ def as_logicals(value: Value) -> Value:
             return value
         if value.dtype is FLOAT:
             return value != 0
-        return joined([_logical_or_error(one) for one in value.tolist()])
+        return joined([_logical_or_error(item) for item in value.tolist()])
     if kind is Faulty:
         if value.values.dtype is LOGICAL:
             return value
@@ -329,13 +329,13 @@ def split_errors(value: Value) -> tuple[Value, Any]:
     return (value.values, value.errors) if type(value) is Faulty else (value, None)
 
 
-def first_errors(found: Sequence[Any]) -> Any:
+def first_errors(result: Sequence[Any]) -> Any:
     """Return the first error of each trial among several records of errors, None for none."""
-    known = [errors for errors in found if errors is not None]
-    if not known:
+    values = [errors for errors in result if errors is not None]
+    if not values:
         return None
-    answer = known[0]
-    for errors in known[1:]:
+    answer = values[0]
+    for errors in values[1:]:
         answer = np.where(answer > 0, answer, errors)
     return answer
 
@@ -351,13 +351,15 @@ def with_errors(values: Any, errors: Any) -> Value:
 def chosen(mask: Any, yes: Value, no: Value) -> Value:
     """Return one value where a mask ``(trials,)`` holds and another elsewhere."""
     if type(yes) is Grid or type(no) is Grid:
-        return joined([picked(yes if held else no, t) for t, held in enumerate(mask.tolist())])
+        return joined(
+            [picked(yes if kept_values else no, t) for t, kept_values in enumerate(mask.tolist())]
+        )
     kinds = {_kind_of(yes), _kind_of(no)}
     if len(kinds - {"error"}) == 1 and kinds <= {"number", "logical", "error"}:
         kind = (kinds - {"error"}).pop()
         nothing: Any = math.nan if kind == "number" else False
         (yes_values, yes_errors), (no_values, no_errors) = (
-            _plain(one, nothing, len(mask)) for one in (yes, no)
+            _plain(item, nothing, len(mask)) for item in (yes, no)
         )
         values = np.where(mask, yes_values, no_values)
         if yes_errors is None and no_errors is None:
@@ -369,7 +371,9 @@ def chosen(mask: Any, yes: Value, no: Value) -> Value:
             zeros if no_errors is None else no_errors,
         )
         return with_errors(values, errors)
-    return joined([picked(yes if held else no, t) for t, held in enumerate(mask.tolist())])
+    return joined(
+        [picked(yes if kept_values else no, t) for t, kept_values in enumerate(mask.tolist())]
+    )
 
 
 def _plain(value: Value, nothing: Any, trials: int) -> tuple[Any, Any]:
@@ -394,9 +398,9 @@ def numbers_of(value: Value, trials: int) -> Floats:
     """Return an outcome's value as numbers, one per trial or one for all; NaN for errors and
     texts.
     """
-    found = as_numbers(value) if type(value) is not Grid else as_numbers(value.rows[0][0])
-    if type(found) is Faulty:
-        found = found.values
-    if type(found) is CellError:
+    numbers = as_numbers(value) if type(value) is not Grid else as_numbers(value.rows[0][0])
+    if type(numbers) is Faulty:
+        numbers = numbers.values
+    if type(numbers) is CellError:
         return np.full((), math.nan)
-    return np.asarray(found, dtype=np.float64)
+    return np.asarray(numbers, dtype=np.float64)

@@ -83,28 +83,28 @@ class Workbook:
     @property
     def notes(self) -> list[str]:
         """What was left out or is held at its stored value, a sentence each."""
-        contents, found = self.contents, []
+        contents, answer = self.contents, []
         if contents.macros:
-            found.append("its macros are not run")
+            answer.append("its macros are not run")
         by_reason = Counter(self.graph.held.values())
         if by_reason["another workbook"]:
             count = by_reason["another workbook"]
-            found.append(
+            answer.append(
                 f"{_cells(count)} that refer{'s' if count == 1 else ''} to another workbook "
                 f"keep{'s' if count == 1 else ''} the stored value"
             )
         if by_reason["the day"]:
             count = by_reason["the day"]
-            found.append(
+            answer.append(
                 f"{_cells(count)} with the day of today keep{'s' if count == 1 else ''} the "
                 "stored value"
             )
         for sheet in contents.sheets.values():
-            found += [
+            answer += [
                 f"the table of repeated recalculation {area} is left out: a run takes its place"
                 for area in sheet.repeated
             ]
-        return found
+        return answer
 
     def value(self, cell: str) -> Any:
         """Return the value stored in a cell; raises ModelError for a cell that is not there."""
@@ -161,23 +161,23 @@ class Workbook:
             return []
         if graph.resolve is None:
             Compiler(graph, {})
-        found = [
+        values = [
             other
             for area in graph.areas_in(formula.tree, formula.cell)
             for row in graph.numbers_in(area)
             for other in row
             if other
         ]
-        return list(dict.fromkeys(found))
+        return list(dict.fromkeys(values))
 
     @cached_property
     def _uses(self) -> dict[int, list[int]]:
-        found: dict[int, list[int]] = {}
+        uses: dict[int, list[int]] = {}
         for number in self.graph.formulas:
             shown = self.graph.numbers[self.graph.cells[number]]
             for other in self._needed_by(number):
-                found.setdefault(other, []).append(shown)
-        return found
+                uses.setdefault(other, []).append(shown)
+        return uses
 
     def functions(self) -> pd.DataFrame:
         """Return the functions that its formulas use: how often, whether we know them, and of those
@@ -215,11 +215,11 @@ class Workbook:
         import pandas as pd
 
         rows = {
-            str(one.cell): {
-                "draws": len(one.places),
-                "distribution": one.distribution or "unchanged formula",
+            str(random_cell.cell): {
+                "draws": len(random_cell.places),
+                "distribution": random_cell.distribution or "unchanged formula",
             }
-            for one in random_cells(self.graph).values()
+            for random_cell in random_cells(self.graph).values()
         }
         table = pd.DataFrame.from_dict(rows, orient="index", columns=["draws", "distribution"])
         return table.rename_axis("cell")

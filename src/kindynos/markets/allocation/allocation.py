@@ -58,11 +58,11 @@ class Allocation(Reported):
     @property
     def today(self) -> pd.Series | None:
         """Today's weights, where the source knows them."""
-        held = self.request.source.today
+        kept_values = self.request.source.today
         return (
             None
-            if held is None
-            else pd.Series(held, self.request.source.names, name="weight today")
+            if kept_values is None
+            else pd.Series(kept_values, self.request.source.names, name="weight today")
         )
 
     @property
@@ -130,10 +130,10 @@ class Allocation(Reported):
         )
 
     def __repr__(self) -> str:
-        held = ", ".join(
+        text = ", ".join(
             f"{name} {100 * weight:.1f} %" for name, weight in self.weights.items() if weight > 5e-4
         )
-        return f"<{self.wanted}: {held}>"
+        return f"<{self.wanted}: {text}>"
 
     @checked
     def table(self) -> pd.DataFrame:
@@ -149,19 +149,19 @@ class Allocation(Reported):
             if weights is None:
                 continue
             level = f"{100 * self.request.aim.level:g} %"
-            one = Allocation(self.request, weights)
+            allocation = Allocation(self.request, weights)
             figures = {
-                "mean": one.mean,
-                "cost of trades, once": one.cost,
-                "sd": one.sd,
-                "ratio": one.ratio,
+                "mean": allocation.mean,
+                "cost of trades, once": allocation.cost,
+                "sd": allocation.sd,
+                "ratio": allocation.ratio,
             }
             figures |= {
-                f"value at risk {level}": one.value_at_risk(),
-                f"expected shortfall {level}": one.expected_shortfall(),
+                f"value at risk {level}": allocation.value_at_risk(),
+                f"expected shortfall {level}": allocation.expected_shortfall(),
             }
             columns[label] = figures | (
-                {"drawdown": one.drawdown} if self.request.source.in_order else {}
+                {"drawdown": allocation.drawdown} if self.request.source.in_order else {}
             )
         return pd.DataFrame(columns)
 
@@ -227,12 +227,12 @@ class Allocation(Reported):
             raise ParameterError(
                 "a portfolio needs prices; this allocation starts from " + source.description
             )
-        held = {
+        by_name = {
             str(name): float(weight) for name, weight in self.weights.items() if abs(weight) > 1e-12
         }
         worth = source.value if value is None else value
         return Portfolio(
-            source.prices, weights=held, value=worth, short=bool((self._weights < 0).any())
+            source.prices, weights=by_name, value=worth, short=bool((self._weights < 0).any())
         )
 
     @checked

@@ -67,7 +67,7 @@ class BeforeAfter:
         """
         pair, falls = self._paired("profit"), self._paired("max_drawdown")
         percent = f"{100 * self.level:g} %"
-        one, two = self.before["profit"], self.after["profit"]
+        item, two = self.before["profit"], self.after["profit"]
         statistics: dict[str, tuple[str, dict[str, float]]] = {
             "mean": ("mean", {}),
             "sd": ("sd", {}),
@@ -77,7 +77,7 @@ class BeforeAfter:
         }
         rows: dict[str, tuple[Estimate, Estimate, Estimate]] = {
             label: (
-                one.statistic(name, **options),
+                item.statistic(name, **options),
                 two.statistic(name, **options),
                 pair.statistic(name, **options),
             )
@@ -114,13 +114,13 @@ class BeforeAfter:
     def _left_open(self) -> pd.DataFrame:
         """The error of a short history in each figure of the table, NaN where there is none."""
         source = self.source
-        held = [
+        values = [
             weights.to_numpy() * source.value
             for weights in (self.weights_before, self.weights_after)
         ]
         if source.returns is None or source.simulated is not None:
             return pd.DataFrame(math.nan, NAMES, [0, 1, "difference"])
-        return history_errors(source.returns, held, self.level, self.horizon)
+        return history_errors(source.returns, values, self.level, self.horizon)
 
     def verdict(self) -> str:
         """Return in a sentence what the change does to mean and losses, as far as the larger of
@@ -134,8 +134,8 @@ class BeforeAfter:
                 open_.append(f"the {name} (± {self._shown(larger, larger)})")
             else:
                 verb = "raises" if row["difference"] > 0 else "lowers"
-                moved = self._shown(abs(row["difference"]), larger)
-                told.append(f"{verb} the {name} by {moved} (± {self._shown(larger, larger)})")
+                shown = self._shown(abs(row["difference"]), larger)
+                told.append(f"{verb} the {name} by {shown} (± {self._shown(larger, larger)})")
         sentences = [f"Over {self.span} the change {' and '.join(told)}."] if told else []
         if open_:
             changes = "it also changes" if told else "the change alters"

@@ -78,7 +78,7 @@ class CriticalLine:
         """
         free, count = np.flatnonzero(self.free), self.count
         s = self.system
-        held = np.where(self.free, 0.0, self.x)
+        values = np.where(self.free, 0.0, self.x)
         rows, inner = len(s.right), len(free)
         weights = free[free < count]
         matrix = np.zeros((inner + rows, inner + rows))
@@ -86,13 +86,13 @@ class CriticalLine:
         matrix[inner:, :inner] = s.matrix[:, free]
         matrix[:inner, inner:] = s.matrix[:, free].T
         right = np.zeros((inner + rows, 2))
-        right[: len(weights), 0] = -self.quadratic[weights] @ held[:count]
-        right[inner:, 0] = s.right - s.matrix @ held
+        right[: len(weights), 0] = -self.quadratic[weights] @ values[:count]
+        right[inner:, 0] = s.right - s.matrix @ values
         right[:inner, 1] = self.gain[free]
-        found = np.linalg.solve(matrix, right)
-        x = np.stack([held, np.zeros(self.size)], axis=1)
-        x[free] = found[:inner]
-        gradient = s.matrix.T @ found[inner:]
+        solution = np.linalg.solve(matrix, right)
+        x = np.stack([values, np.zeros(self.size)], axis=1)
+        x[free] = solution[:inner]
+        gradient = s.matrix.T @ solution[inner:]
         gradient[:count] += self.quadratic @ x[:count]
         gradient[:, 1] -= self.gain
         return x.T, gradient.T
@@ -136,9 +136,9 @@ class CriticalLine:
                 wrong[i] = 0.0
         return wrong
 
-    def _fix(self, place: int, at_upper: bool) -> None:
-        self.free[place] = False
-        self.x[place] = self._bounds[int(at_upper), place]
+    def _fix(self, position: int, at_upper: bool) -> None:
+        self.free[position] = False
+        self.x[position] = self._bounds[int(at_upper), position]
 
     def corners(self) -> Floats:
         """Return the weights at all corners from the least variance to the highest mean,
@@ -146,20 +146,20 @@ class CriticalLine:
         """
         self.lowest_variance()
         reached, latest = 0.0, -1
-        found = [self.x[: self.count].copy()]
+        rows = [self.x[: self.count].copy()]
         for _ in range(PATIENCE * self.size):
             x, gradient = self._solved()
-            at, place, side = self._next(x, gradient, reached, latest)
+            at, position, side = self._next(x, gradient, reached, latest)
             self.x = x[0] + (at if np.isfinite(at) else reached) * x[1]
-            if np.abs(self.x[: self.count] - found[-1]).max() > EDGE:
-                found.append(self.x[: self.count].copy())
+            if np.abs(self.x[: self.count] - rows[-1]).max() > EDGE:
+                rows.append(self.x[: self.count].copy())
             if not np.isfinite(at):
-                return np.array(found)
-            reached, latest = at, place
-            if self.free[place]:
-                self._fix(place, side)
+                return np.array(rows)
+            reached, latest = at, position
+            if self.free[position]:
+                self._fix(position, side)
             else:
-                self.free[place] = True
+                self.free[position] = True
         raise RunError("the frontier has no end")
 
     def _next(
@@ -185,8 +185,8 @@ class CriticalLine:
                 events[latest] <= reached * (1 + 1e-9) + 1e-13, np.inf, events[latest]
             )
         events = np.maximum(events, reached)
-        place = int(np.argmin(events))
-        return float(events[place]), place, bool(x[1, place] > 0)
+        position = int(np.argmin(events))
+        return float(events[position]), position, bool(x[1, position] > 0)
 
 
 def _filled(system: System) -> Floats:
@@ -206,18 +206,18 @@ def vertex(system: System, gain: Floats | None = None) -> Floats:
     """
     from scipy.optimize import linprog
 
-    found = linprog(
+    answer = linprog(
         np.zeros(len(system.lower)) if gain is None else -gain,
         A_eq=system.matrix,
         b_eq=system.right,
         bounds=np.stack([system.lower, system.upper], axis=1),
         method="highs-ds",
     )
-    if found.status == 2:
+    if answer.status == 2:
         raise RunError("no weights meet all bounds, groups and limits together")
-    if found.status != 0:
-        raise RunError(f"the linear program failed: {found.message}")
-    return np.asarray(np.clip(found.x, system.lower, system.upper))
+    if answer.status != 0:
+        raise RunError(f"the linear program failed: {answer.message}")
+    return np.asarray(np.clip(answer.x, system.lower, system.upper))
 
 
 def corners(system: System, covariance: Floats, gain: Floats) -> Floats:

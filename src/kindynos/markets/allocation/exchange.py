@@ -26,9 +26,9 @@ def exchanged(region: Region, start: Floats, worth: Callable[[Floats], Floats]) 
     generator = stream(0, "exchanges", 0)
     count = len(start)
     best, reached = start, float(worth(start[:, None])[0])
-    place, since = 0, 1  # the step, and how often it was better since the longest one
+    position, since = 0, 1  # the step, and how often it was better since the longest one
     for _ in range(PATIENCE):
-        step = STEPS[place]
+        step = STEPS[position]
         moves = np.zeros((count, TRIED))
         pairs = np.argsort(generator.random((TRIED // 2, count)), axis=1)[:, :2]
         moves[pairs[:, 0], np.arange(TRIED // 2)] = step
@@ -40,10 +40,10 @@ def exchanged(region: Region, start: Floats, worth: Callable[[Floats], Floats]) 
         values = worth(cases) if cases.shape[1] else np.array([np.inf])
         if values.min() < reached - 1e-12:
             best, reached, since = cases[:, int(np.argmin(values))], float(values.min()), since + 1
-        elif place + 1 < len(STEPS):
-            place += 1
+        elif position + 1 < len(STEPS):
+            position += 1
         elif since:
-            place, since = 0, 0
+            position, since = 0, 0
         else:
             break
     return best
@@ -55,8 +55,8 @@ def _inside(region: Region, cases: Floats) -> Floats:
         axis=0
     )
     for row in region.rows:
-        held = row.coefficients @ cases
-        kept &= (held >= row.low) & (held <= row.high)
+        coefficients = row.coefficients @ cases
+        kept &= (coefficients >= row.low) & (coefficients <= row.high)
     if region.today is not None:
         traded = np.abs(cases - region.today[:, None]).sum(axis=0)
         kept &= traded <= (np.inf if region.turnover is None else region.turnover)

@@ -138,7 +138,7 @@ class Frontier(Reported):
     @delegated_to("kindynos.plots", "frontier")
     def plot(
         self,
-        chosen: Allocation | None = None,
+        selected: Allocation | None = None,
         ax: Axes | None = None,
         *,
         sure: Resampled | None = None,

@@ -121,7 +121,7 @@ def _solved(
             rows.append(row)
             right.append(np.array([limit]))
         begin = end
-    found = linprog(
+    answer = linprog(
         price,
         A_ub=np.vstack(rows) if rows else None,
         b_ub=np.concatenate(right) if right else None,
@@ -130,16 +130,16 @@ def _solved(
         bounds=np.stack([lower, upper], axis=1),
         method="highs-ds",
     )
-    if found.status == 2:
+    if answer.status == 2:
         raise RunError("no weights meet all bounds, groups and limits together")
-    if found.status != 0:
-        raise RunError(f"the linear program failed: {found.message}")
-    weights = np.clip(found.x[:n], system.lower[:n], system.upper[:n])
-    extras = np.split(found.x[size:], np.cumsum(widths)[:-1]) if models else []
+    if answer.status != 0:
+        raise RunError(f"the linear program failed: {answer.message}")
+    weights = np.clip(answer.x[:n], system.lower[:n], system.upper[:n])
+    extras = np.split(answer.x[size:], np.cumsum(widths)[:-1]) if models else []
     values = [
         float(m.cost @ np.r_[weights, extra]) for m, extra in zip(models, extras, strict=True)
     ]
-    return weights, float(found.fun), extras, values
+    return weights, float(answer.fun), extras, values
 
 
 def _widened(model: LinearModel, weights: int, total: int, begin: int) -> Floats:

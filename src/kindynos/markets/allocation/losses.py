@@ -176,11 +176,11 @@ class MaxDrawdown(Measure):
         peaks = np.maximum.accumulate(path)
         starts = np.flatnonzero(np.r_[True, peaks[1:] > peaks[:-1]])
         falls = peaks - path
-        found = []
+        rows = []
         for begin, end in zip(starts.tolist(), [*starts[1:].tolist(), len(path)], strict=True):
             trough = begin + int(np.argmax(falls[begin:end]))
-            found.append((float(falls[trough]), begin, trough))
-        return sorted(found, reverse=True)
+            rows.append((float(falls[trough]), begin, trough))
+        return sorted(rows, reverse=True)
 
     def value(self, weights: Floats) -> float:
         return self._episodes(weights)[0][0]

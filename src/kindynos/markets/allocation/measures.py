@@ -30,9 +30,9 @@ class Losses:
     @property
     def scenarios(self) -> Floats:
         """The returns ``(scenarios, holdings)``, of a source that has them."""
-        found = self.source.scenarios
-        assert found is not None
-        return found
+        answer = self.source.scenarios
+        assert answer is not None
+        return answer
 
     @property
     def beyond(self) -> int:

@@ -152,9 +152,9 @@ class Moments:
         picks, sought, trust = picks[used], sought[used], trust[used]
         spread = picks @ matrix @ picks.T
         doubt = np.diag((1 - trust) / trust * np.diag(spread))
-        moved = mean + matrix @ picks.T @ np.linalg.pinv(spread + doubt) @ (sought - picks @ mean)
+        pinv = mean + matrix @ picks.T @ np.linalg.pinv(spread + doubt) @ (sought - picks @ mean)
         count = f"{len(stated)} view{'' if len(stated) == 1 else 's'}"
-        return self._with_mean(np.asarray(moved), f"means moved by {count}")
+        return self._with_mean(np.asarray(pinv), f"means moved by {count}")
 
     def _pick(self, view: Any) -> Floats:
         pick = np.zeros(len(self.names))
@@ -171,8 +171,8 @@ class Moments:
         return self.names.index(known_name("holding", name, self.names))
 
     def _trust(self, view: Any, confidence: float | Mapping[Any, float]) -> float:
-        found = confidence.get(view, 0.5) if isinstance(confidence, Mapping) else confidence
-        number = finite(f"the confidence in {_worded(view)}", found)
+        answer = confidence.get(view, 0.5) if isinstance(confidence, Mapping) else confidence
+        number = finite(f"the confidence in {_worded(view)}", answer)
         if not 0 <= number <= 1:
             raise invalid_argument("confidence", "from 0 to 1", number)
         return number
@@ -198,14 +198,14 @@ class Moments:
         >>> Moments.implied([0.5, 0.5], covariance, mean=0.06).mean.round(4).tolist()
         [0.03, 0.09]
         """
-        held = array_of("weights", weights)
+        array = array_of("weights", weights)
         matrix = array_of("covariance", covariance)
-        if held.ndim != 1 or matrix.shape != (len(held), len(held)):
+        if array.ndim != 1 or matrix.shape != (len(array), len(array)):
             raise ParameterError(
-                f"{held.size} weights do not fit a covariance of shape {matrix.shape}"
+                f"{array.size} weights do not fit a covariance of shape {matrix.shape}"
             )
-        spread = matrix @ held
-        variance = positive("the variance of the weights", float(held @ spread))
+        spread = matrix @ array
+        variance = positive("the variance of the weights", float(array @ spread))
         means = rate + (finite("mean", mean) - finite("rate", rate)) * spread / variance
         index = _index(weights, covariance) if names is None else names
         return cls(means, matrix, index or None, description="means implied by weights")

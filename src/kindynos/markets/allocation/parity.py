@@ -62,11 +62,11 @@ def _descended(matrix: Floats, k: float, lower: Floats, upper: Floats, start: Fl
         for i, variance in enumerate(variances):
             others = product[i] - variance * x[i]
             root = (-others + np.sqrt(others * others + 4 * variance * k)) / (2 * variance)
-            found = min(max(float(root), lower[i]), upper[i])
-            change = found - x[i]
+            least = min(max(float(root), lower[i]), upper[i])
+            change = least - x[i]
             if change:
                 product += matrix[:, i] * change
-                x[i] = found
+                x[i] = least
                 largest = max(largest, abs(change))
         if largest < SETTLED:
             return x

@@ -108,17 +108,17 @@ class Region:
             upper[n : 2 * n] = np.maximum(self.upper - self.today, 0.0) + 1.0
             upper[2 * n : 3 * n] = np.maximum(self.today - self.lower, 0.0) + 1.0
             cost[n : 3 * n] = self.cost / self.holding_period
-        for place, row in enumerate(rows, start=n + trading):
+        for position, row in enumerate(rows, start=n + trading):
             equation = np.zeros(size)
-            equation[:n], equation[place] = row.coefficients, -1.0
+            equation[:n], equation[position] = row.coefficients, -1.0
             equations.append(equation)
             right.append(0.0)
             # A row without an end has the one that the bounds leave it.
             ends = np.stack([row.coefficients * self.lower, row.coefficients * self.upper])
-            lower[place] = (
+            lower[position] = (
                 row.low if np.isfinite(row.low) else min(ends.min(axis=0).sum(), row.high) - 1.0
             )
-            upper[place] = (
+            upper[position] = (
                 row.high if np.isfinite(row.high) else max(ends.max(axis=0).sum(), row.low) + 1.0
             )
         last = n + trading + len(rows)
@@ -326,7 +326,7 @@ def by_name(names: Sequence[str], given: Any, what: str) -> Floats:
     for unknown names.
     """
     stated: Mapping[Any, Any] = mapping(what, given, "weights by name")
-    found = dict.fromkeys(names, 0.0)
+    answer = dict.fromkeys(names, 0.0)
     for name, weight in stated.items():
-        found[known_name("holding", name, names)] = finite(f"the weight of {name}", weight)
-    return np.array(list(found.values()))
+        answer[known_name("holding", name, names)] = finite(f"the weight of {name}", weight)
+    return np.array(list(answer.values()))

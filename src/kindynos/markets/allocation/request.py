@@ -61,60 +61,60 @@ class AllocationRequest:
             "mean": "the highest mean",
             "ratio": f"the highest ratio of the mean above {aim.rate:g} to the {risk}",
         }
-        found = words[aim.maximize] if aim.maximize else f"the least {risk}"
+        answer = words[aim.maximize] if aim.maximize else f"the least {risk}"
         limits = [
             f"{name.replace('_', ' ')} at {'least' if name == 'mean' else 'most'} {limit:g}"
             for name, limit in aim.limits.items()
         ]
-        return found + (f" with {' and '.join(limits)}" if limits else "")
+        return answer + (f" with {' and '.join(limits)}" if limits else "")
 
     def binding(self, weights: Floats) -> list[tuple[str, str, float, AllocationRequest]]:
         """Return what holds the weights back: its words, its name, its value, and the request with
         it loosened.
         """
-        region, found = self.region, []
+        region, answer = self.region, []
         for i, name in enumerate(region.names):
             if region.upper[i] - region.lower[i] < AT:
                 continue
             if weights[i] <= region.lower[i] + AT:
-                found.append(
+                answer.append(
                     ("lower bound", name, float(region.lower[i]), self._bounded("lower", i, -STEP))
                 )
             elif weights[i] >= region.upper[i] - AT:
-                found.append(
+                answer.append(
                     ("upper bound", name, float(region.upper[i]), self._bounded("upper", i, STEP))
                 )
-        for place, row in enumerate(region.rows):
-            held = float(row.coefficients @ weights)
-            if held <= row.low + AT:
-                found.append(
+        for position, row in enumerate(region.rows):
+            figure = float(row.coefficients @ weights)
+            if figure <= row.low + AT:
+                answer.append(
                     (
                         "group, low end",
                         row.label,
                         row.low,
-                        self._grouped(place, replace(row, low=row.low - STEP)),
+                        self._grouped(position, replace(row, low=row.low - STEP)),
                     )
                 )
-            if held >= row.high - AT:
-                found.append(
+            if figure >= row.high - AT:
+                answer.append(
                     (
                         "group, high end",
                         row.label,
                         row.high,
-                        self._grouped(place, replace(row, high=row.high + STEP)),
+                        self._grouped(position, replace(row, high=row.high + STEP)),
                     )
                 )
         traded = 0.0 if region.today is None else float(np.abs(weights - region.today).sum())
         if region.turnover is not None and traded >= region.turnover - AT:
             looser = replace(self, region=replace(region, turnover=region.turnover + STEP))
-            found.append(("turnover", "turnover", region.turnover, looser))
-        return found + self._limits_met(weights)
+            answer.append(("turnover", "turnover", region.turnover, looser))
+        return answer + self._limits_met(weights)
 
     def _limits_met(self, weights: Floats) -> list[tuple[str, str, float, AllocationRequest]]:
         """Return the limits that the weights just keep, each with the request that has it
         loosened.
         """
-        losses, found = Losses(self.source, self.aim.level), []
+        losses, limits_met = Losses(self.source, self.aim.level), []
         for name, limit in self.aim.limits.items():
             value = (
                 losses.mean(weights) - self.region.charge(weights)
@@ -124,7 +124,7 @@ class AllocationRequest:
             room = value - limit if name == "mean" else limit - value
             if room <= 1e-6 * abs(limit) + 1e-12:
                 looser = limit + STEP * abs(limit) * (-1 if name == "mean" else 1)
-                found.append(
+                limits_met.append(
                     (
                         "limit",
                         name,
@@ -132,11 +132,11 @@ class AllocationRequest:
                         self.aimed(self.aim.maximize, self.aim.minimize, {name: looser}),
                     )
                 )
-        return found
+        return limits_met
 
-    def _bounded(self, side: str, place: int, step: float) -> AllocationRequest:
+    def _bounded(self, side: str, position: int, step: float) -> AllocationRequest:
         ends = getattr(self.region, side).copy()
-        ends[place] += step
+        ends[position] += step
         region = (
             replace(self.region, lower=ends)
             if side == "lower"
@@ -144,8 +144,8 @@ class AllocationRequest:
         )
         return replace(self, region=region)
 
-    def _grouped(self, place: int, row: WeightRow) -> AllocationRequest:
-        rows = (*self.region.rows[:place], row, *self.region.rows[place + 1 :])
+    def _grouped(self, position: int, row: WeightRow) -> AllocationRequest:
+        rows = (*self.region.rows[:position], row, *self.region.rows[position + 1 :])
         return replace(self, region=replace(self.region, rows=rows))
 
 

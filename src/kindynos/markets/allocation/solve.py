@@ -139,13 +139,13 @@ class Solver:
             aim = replace(self.aim, maximize=None, minimize="drawdown", limits=others)
             point = Solver(self.source, self.region, aim).best()
         for _ in range(TANGENTS):
-            found = self._near(point, near, limit)
-            moved = 0.0 if found is None else float(np.abs(found - point).max())
-            if found is not None and self.worth(found) < self.worth(point):
-                point, near = found, 2 * near
+            answer = self._near(point, near, limit)
+            figure = 0.0 if answer is None else float(np.abs(answer - point).max())
+            if answer is not None and self.worth(answer) < self.worth(point):
+                point, near = answer, 2 * near
             else:
-                near = min(near, moved or near) / 4
-            if near < SETTLED or 0 < moved < SETTLED:
+                near = min(near, figure or near) / 4
+            if near < SETTLED or 0 < figure < SETTLED:
                 break
         return point
 
@@ -166,12 +166,12 @@ class Solver:
             step = Solver(self.source, region, replace(self.aim, limits=limits))
             step._point = point
             try:
-                found = step._best()
+                best = step._best()
             except (RunError, ParameterError, np.linalg.LinAlgError):  # hardly any room is left
                 return None
-            excess = self.losses.value("drawdown", found) - limit
+            excess = self.losses.value("drawdown", best) - limit
             if excess <= 0:
-                return found
+                return best
             aimed -= 1.01 * excess + 1e-14  # what the tangent leaves out
         return None
 
@@ -184,14 +184,14 @@ class Solver:
         least = Solver(self.source, self.region, replace(self.aim, maximize=None)).best()
         most = Solver(self.source, self.region, replace(self.aim, maximize="mean", minimize=None))
         ends = [self.losses.value("drawdown", weights) for weights in (least, most.best())]
-        known = self.limits.get("drawdown", math.inf)
-        found: dict[float, Floats] = {ends[0]: least}
+        valid = self.limits.get("drawdown", math.inf)
+        by_name: dict[float, Floats] = {ends[0]: least}
 
         def worth(limit: float) -> float:
-            limits = {**self.aim.limits, "drawdown": min(limit, known)}
+            limits = {**self.aim.limits, "drawdown": min(limit, valid)}
             aim = replace(self.aim, maximize="mean", minimize=None, limits=limits)
-            found[limit] = Solver(self.source, self.region, aim)._by_tangents(least)
-            return self.worth(found[limit])
+            by_name[limit] = Solver(self.source, self.region, aim)._by_tangents(least)
+            return self.worth(by_name[limit])
 
         if ends[1] > ends[0]:
             minimize_scalar(
@@ -200,7 +200,7 @@ class Solver:
                 method="bounded",
                 options={"xatol": 1e-4 * (ends[1] - ends[0])},
             )
-        best = min(found.values(), key=self.worth)
+        best = min(by_name.values(), key=self.worth)
         if self.worth(best) >= 0:
             raise self._below_the_rate(float(self.source.mean @ best))
         return best
@@ -213,10 +213,10 @@ class Solver:
         if self.aim.maximize == "ratio":
             if path.means[-1] <= self.aim.rate:
                 raise self._below_the_rate(path.means[-1])
-            found = path.best_ratio(
+            best_ratio = path.best_ratio(
                 self.aim.rate, self.losses.multiples.get(self.aim.minimize or "sd")
             )
-            return found if self.losses.sd(found) <= limit else path.of_sd(limit)
+            return best_ratio if self.losses.sd(best_ratio) <= limit else path.of_sd(limit)
         return np.asarray(path.corners[0])
 
     def _below_the_rate(self, highest: float) -> ParameterError:
@@ -228,9 +228,9 @@ class Solver:
         """Return the weights where losses are normal, so that every measure is a number of sds less
         the mean.
         """
-        found = self._chosen(self.path)
+        most = self._chosen(self.path)
         if self.aim.maximize is None and self.aim.minimize in self.losses.multiples:
-            found = self.path.least(self.losses.multiples[self.aim.minimize])
+            most = self.path.least(self.losses.multiples[self.aim.minimize])
         ends = [
             self.path.most_with(self.losses.multiples[n], limit)
             for n, limit in self.limits.items()
@@ -242,12 +242,12 @@ class Solver:
             for n, limit in self.limits.items()
             if n != "sd"
         ]
-        last = min(ends, key=self.losses.sd, default=found)
-        first = max(starts, key=self.losses.sd, default=found)
+        last = min(ends, key=self.losses.sd, default=most)
+        first = max(starts, key=self.losses.sd, default=most)
         if self.losses.sd(first) > self.losses.sd(last) * (1 + 1e-9):
             raise RunError("each alone can")
-        found = max(found, first, key=self.losses.sd) if starts else found
-        return min(found, last, key=self.losses.sd)
+        most = max(most, first, key=self.losses.sd) if starts else most
+        return min(most, last, key=self.losses.sd)
 
     def _measure(self, name: str) -> tuple[Measure, float]:
         """Return the convex measure of a name, in units, and what one unit of the name is in it."""
@@ -285,10 +285,10 @@ class Solver:
             return self.linear(LinearAim(self.source.mean / self.unit, limits=bounded))
         assert self.aim.minimize is not None
         measure, _ = self._measure(self.aim.minimize)
-        found = self.linear(LinearAim(np.zeros(self.region.count), 1.0, measure, bounded))
-        if self.losses.sd(found) <= self.limits.get("sd", math.inf):
-            return found
-        return self._least_within_sd(measure, bounded, found)
+        convex = self.linear(LinearAim(np.zeros(self.region.count), 1.0, measure, bounded))
+        if self.losses.sd(convex) <= self.limits.get("sd", math.inf):
+            return convex
+        return self._least_within_sd(measure, bounded, convex)
 
     def linear(self, aim: LinearAim) -> Floats:
         """Return the best weights of a linear aim, in units."""
@@ -323,20 +323,20 @@ class Solver:
         """
         region = self.region if start is None else start
         for _ in range(CUTS):
-            found = choose(region)
+            cut = choose(region)
             kept = KEPT if rows is None else NEAR
-            passed = [(m, limit) for m, limit in limits if m.value(found) > limit + kept]
+            passed = [(m, limit) for m, limit in limits if m.value(cut) > limit + kept]
             if not passed:
-                return found
+                return cut
             # Rows that do not bind here are let go of: what was chosen stays the best without them.
             bind = tuple(
                 row
                 for row in region.rows
-                if row.label != LOSS or row.coefficients @ found > row.high - 1e-7
+                if row.label != LOSS or row.coefficients @ cut > row.high - 1e-7
             )
             region = replace(region, rows=bind)
             for measure, limit in passed:
-                gradient = measure.gradient(found)
+                gradient = measure.gradient(cut)
                 region = region.with_row(LOSS, gradient, high=limit)
                 if rows is not None and measure is limits[0][0]:
                     rows.append(gradient)
@@ -395,24 +395,26 @@ class Solver:
         assert self.aim.minimize is not None
         measure, _ = self._measure(self.aim.minimize)
         gain = self.source.mean / self.unit
-        found = self.linear(LinearAim(gain, limits=limits))
+        best_ratio = self.linear(LinearAim(gain, limits=limits))
         for _ in range(ROUNDS):
-            risk = measure.value(found)
+            risk = measure.value(best_ratio)
             if risk <= 0:
                 raise RunError(
                     f"some weights have no {self.aim.minimize.replace('_', ' ')}, so that the "
                     "ratio has no end"
                 )
             ratio = (
-                float(gain @ found) - self._scaled.charge(found) - self.aim.rate / self.unit
+                float(gain @ best_ratio)
+                - self._scaled.charge(best_ratio)
+                - self.aim.rate / self.unit
             ) / risk
             if ratio <= 0:
-                raise self._below_the_rate(float(gain @ found) * self.unit)
+                raise self._below_the_rate(float(gain @ best_ratio) * self.unit)
             better = self.linear(LinearAim(gain, ratio, measure, limits))
-            if np.abs(better - found).max() < 1e-12:
+            if np.abs(better - best_ratio).max() < 1e-12:
                 break
-            found = better
-        return found
+            best_ratio = better
+        return best_ratio
 
     def _by_lines(self) -> Floats:
         """Return weights at which no small change is better, where a value at risk is among the
@@ -438,15 +440,15 @@ class Solver:
                 self._repeated(least, self._least_value_at_risk),
                 *([on_path] if on_path is not None else []),
             ]
-        found = []
+        rows = []
         for start in starts:
             try:
-                found.append(self._repeated(start, self._convex))
+                rows.append(self._repeated(start, self._convex))
             except RunError:  # nothing better near this start
                 continue
-        if not found:
+        if not rows:
             raise RunError("no weights were found")
-        return exchanged(self.region, min(found, key=self.worth), self._worths)
+        return exchanged(self.region, min(rows, key=self.worth), self._worths)
 
     def _worths(self, cases: Floats) -> Floats:
         """Return what the aim makes of weights ``(holdings, cases)``, infinite where a limit is
@@ -454,15 +456,17 @@ class Solver:
         """
         at_risk = np.quantile(-(self.losses.scenarios @ cases), self.aim.level, axis=0)
         kept = at_risk <= self.limits.get("value_at_risk", math.inf)
-        found = np.full(cases.shape[1], math.inf)
+        worths = np.full(cases.shape[1], math.inf)
         others = [name for name in self.limits if name != "value_at_risk"]
-        for place in np.flatnonzero(kept).tolist():
-            weights = cases[:, place]
+        for position in np.flatnonzero(kept).tolist():
+            weights = cases[:, position]
             if all(self.losses.value(name, weights) <= self.limits[name] for name in others):
-                found[place] = (
-                    at_risk[place] if self.aim.minimize == "value_at_risk" else self.worth(weights)
+                worths[position] = (
+                    at_risk[position]
+                    if self.aim.minimize == "value_at_risk"
+                    else self.worth(weights)
                 )
-        return found
+        return worths
 
     def _least_value_at_risk(self) -> Floats:
         return self.linear(
@@ -470,17 +474,17 @@ class Solver:
         )
 
     def _repeated(self, start: Floats, step: Callable[[], Floats]) -> Floats:
-        found, reached = start, math.inf
+        repeated, reached = start, math.inf
         for _ in range(ROUNDS):
             self._lines["value_at_risk"] = (
-                self.losses.worst_sum_gradient(found, self.losses.beyond - 1) / self.unit
+                self.losses.worst_sum_gradient(repeated, self.losses.beyond - 1) / self.unit
             )
-            found = step()
-            worth = self.worth(found)
+            repeated = step()
+            worth = self.worth(repeated)
             if worth > reached - 1e-9 * self.unit:
                 break
             reached = worth
-        return found
+        return repeated
 
     def worth(self, weights: Floats) -> float:
         """Return what the aim makes of weights; less is better."""

@@ -55,34 +55,36 @@ class MomentSettings:
             if self.covariance != "sample"
             else "moments of the sample"
         )
-        found = Moments(values.mean(axis=0), matrix, names, len(values), words)
-        return self.applied(found, today)
+        moments = Moments(values.mean(axis=0), matrix, names, len(values), words)
+        return self.applied(moments, today)
 
-    def applied(self, found: Moments, today: Floats | None) -> Moments:
+    def applied(self, moments: Moments, today: Floats | None) -> Moments:
         """Return moments with means shrunk or implied, and views."""
         if self.means == "shrunk":
-            found = found.shrunk()
+            moments = moments.shrunk()
         elif self.means == "implied":
             if today is None:
                 raise ParameterError(
                     "means='implied' needs today's weights: a Portfolio, or today="
                 )
-            own = float(found.mean.to_numpy() @ today)
+            own = float(moments.mean.to_numpy() @ today)
             if own <= 0:
                 raise ParameterError(
                     f"today's weights had a mean of {own:.3g}, from which no means above 0 can be "
                     "implied; say Moments.implied "
                     "with the mean you expect of them"
                 )
-            implied = Moments.implied(today, found.covariance.to_numpy(), own, names=found.names)
-            found = Moments(
-                implied.mean,
-                found.covariance,
-                found.names,
-                found.observations,
-                f"{found.description}; means implied",
+            implied = Moments.implied(
+                today, moments.covariance.to_numpy(), own, names=moments.names
             )
-        return found.with_views(self.views, self.confidence)
+            moments = Moments(
+                implied.mean,
+                moments.covariance,
+                moments.names,
+                moments.observations,
+                f"{moments.description}; means implied",
+            )
+        return moments.with_views(self.views, self.confidence)
 
 
 @dataclass(frozen=True, eq=False)
@@ -159,24 +161,24 @@ def source_of(
     one_of("means", settings.means, MEANS)
     one_of("covariance", settings.covariance, COVARIANCES)
     mapping("views", settings.views, "means by holding")
-    held = (
+    kept_values = (
         given if isinstance(given, Portfolio) else today if isinstance(today, Portfolio) else None
     )
-    if held is not None and held._revalue is not None:
+    if kept_values is not None and kept_values._revalue is not None:
         raise ParameterError("positions that a function values have no weights to choose")
-    if held is not None and (today is None or today is held):
-        today = held.weights
+    if kept_values is not None and (today is None or today is kept_values):
+        today = kept_values.weights
     if isinstance(given, Portfolio | Prices | pd.DataFrame):
         prices = given.prices if isinstance(given, Portfolio) else prices_of(given)
-        found = replace(
+        replaced = replace(
             _from_returns(returns(prices, every=every), window, settings, today), prices=prices
         )
     elif isinstance(given, Returns):
-        found = _from_returns(given, window, settings, today)
+        replaced = _from_returns(given, window, settings, today)
     elif isinstance(given, Moments):
-        found = _from_moments(given, settings, today)
+        replaced = _from_moments(given, settings, today)
     elif isinstance(given, SimulatedReturns | Run):
-        found = _from_simulated(
+        replaced = _from_simulated(
             given if isinstance(given, SimulatedReturns) else SimulatedReturns.from_run(given),
             settings,
             today,
@@ -187,7 +189,11 @@ def source_of(
             "portfolio.simulate, "
             f"not {given!r:.60}"
         )
-    return found if held is None else replace(found, held=held, value=held.value)
+    return (
+        replaced
+        if kept_values is None
+        else replace(replaced, held=kept_values, value=kept_values.value)
+    )
 
 
 def _today(names: list[str], today: Any) -> Floats | None:

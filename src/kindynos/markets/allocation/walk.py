@@ -77,9 +77,9 @@ class WalkForward:
         """
         spans, size = self.months.to_numpy(), float(SPANS_A_YEAR[self._shortest])
         records: dict[str, dict[str, float]] = {}
-        for place, rule in enumerate(self.returns.columns):
-            mean = _mean(spans[:, place] * size)
-            more = _mean((spans[:, place] - spans[:, 1]) * size)
+        for position, rule in enumerate(self.returns.columns):
+            mean = _mean(spans[:, position] * size)
+            more = _mean((spans[:, position] - spans[:, 1]) * size)
             daily = self.values[rule].pct_change().iloc[1:]
             records[rule] = {
                 "mean a year": float(mean),
@@ -89,8 +89,8 @@ class WalkForward:
                 "traded a year": float(self.traded[rule])
                 * SPANS_A_YEAR[self.every]
                 / len(self.returns),
-                "more than buy and hold": float(more) if place != 1 else 0.0,
-                "error of that": more.error if place != 1 else 0.0,
+                "more than buy and hold": float(more) if position != 1 else 0.0,
+                "error of that": more.error if position != 1 else 0.0,
             }
         return pd.DataFrame.from_dict(records, orient="index")
 
@@ -98,12 +98,12 @@ class WalkForward:
         """Return in words whether the rule did better than buy and hold and equal weights."""
         spans, size = self.months.to_numpy(), float(SPANS_A_YEAR[self._shortest])
         said = []
-        for place, rule in ((1, "buy and hold"), (2, "equal weights")):
-            gap = _mean((spans[:, 0] - spans[:, place]) * size)
-            word = "more" if gap > 0 else "less"
+        for position, rule in ((1, "buy and hold"), (2, "equal weights")):
+            gap = _mean((spans[:, 0] - spans[:, position]) * size)
+            label = "more" if gap > 0 else "less"
             sure = gap.low > 0 or gap.high < 0
             said.append(
-                f"{100 * abs(gap):.1f} % a year {word} than {rule} ({100 * gap.low:.1f} to "
+                f"{100 * abs(gap):.1f} % a year {label} than {rule} ({100 * gap.low:.1f} to "
                 f"{100 * gap.high:.1f})" + ("" if sure else ", which chance alone could do")
             )
         earned = "; and ".join(said)
@@ -156,24 +156,24 @@ def walk_forward(
         )
     n = len(source.names)
     still = np.full(n, 1 / n) if source.today is None else source.today
-    held = np.tile(still, (3, 1))
+    tiled = np.tile(still, (3, 1))
     value, traded, infeasible = np.ones(3), np.zeros(3), 0
-    path, chosen = [value.copy()], []
+    path, selected = [value.copy()], []
     for begin, end in zip(choices, [*choices[1:], count], strict=True):
         best, met = weights_or_least_risk(
-            _known_then(request, source, returns[begin - size : begin], held[0])
+            _known_then(request, source, returns[begin - size : begin], tiled[0])
         )
         infeasible += not met
-        chosen.append(best)
-        targets = np.stack([best, held[1], np.full(n, 1 / n)])
-        moved = np.abs(targets - held).sum(axis=1)
-        traded += moved
-        value = value * (1 - charge * moved)
+        selected.append(best)
+        targets = np.stack([best, tiled[1], np.full(n, 1 / n)])
+        total = np.abs(targets - tiled).sum(axis=1)
+        traded += total
+        value = value * (1 - charge * total)
         growth = np.cumprod(1 + returns[begin:end], axis=0)
         worth = targets @ growth.T  # (rules, days): holdings are left alone until the next choice
         path.extend(value * worth[:, day] for day in range(worth.shape[1]))
         value = value * worth[:, -1]
-        held = targets * growth[-1] / worth[:, -1:]
+        tiled = targets * growth[-1] / worth[:, -1:]
     dates = source.dates[choices[0] - 1 :]
     values = pd.DataFrame(np.array(path), dates, list(RULES))
     marks = values.iloc[[c - choices[0] for c in choices] + [len(values) - 1]]
@@ -182,7 +182,7 @@ def walk_forward(
     following = source.spacing.after(source.dates[-1]) if source.spacing else None
     if following is not None and following.to_period(SPANS[every]) == spans[-1]:
         by_span = by_span.iloc[:-1]
-    weights = pd.DataFrame(np.array(chosen), source.dates[[c - 1 for c in choices]], source.names)
+    weights = pd.DataFrame(np.array(selected), source.dates[[c - 1 for c in choices]], source.names)
     per_year = float(source.per_year or 1)
     return WalkForward(
         values,
@@ -198,10 +198,14 @@ def walk_forward(
     )
 
 
-def _known_then(request: AllocationRequest, source: Source, window: Floats, held: Floats) -> Solver:
+def _known_then(
+    request: AllocationRequest, source: Source, window: Floats, kept_values: Floats
+) -> Solver:
     """Return the solver of the request as it was before a date: the returns of the window, and the
     weights held then.
     """
-    then = replace(source, today=held)
-    region = replace(request.region, today=held if request.region.trades else request.region.today)
+    then = replace(source, today=kept_values)
+    region = replace(
+        request.region, today=kept_values if request.region.trades else request.region.today
+    )
     return Solver(then.refit(window), region, request.aim)

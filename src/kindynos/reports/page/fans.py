@@ -53,15 +53,15 @@ def sheet_of(run: Run) -> dict[str, list[str]]:
     number, by name.
     """
     order = list(_chosen(run)[0])
-    found = {}
+    sheet = {}
     for name in [*run.drivers, *run.outcomes]:
         result = run[name]
         if name in run.kept and not result.is_row:
             unit = f" {result.unit}" if result.unit else ""
             times = times_shown(result.unit)
-            known = np.asarray(result.values)[order].tolist()
-            found[name] = [f"{brief(times * value)}{unit}" for value in known]
-    return found
+            values = np.asarray(result.values)[order].tolist()
+            sheet[name] = [f"{brief(times * value)}{unit}" for value in values]
+    return sheet
 
 
 def fan(row: PeriodTrials, sheet: dict[str, list[str]] | None = None) -> Fan | None:
@@ -71,12 +71,12 @@ def fan(row: PeriodTrials, sheet: dict[str, list[str]] | None = None) -> Fan | N
     if periods < 2 or not np.isfinite(values).any():
         return None
     percentiles = np.nanpercentile(values, [5, 25, 50, 75, 95], axis=1)
-    chosen = list(row.order) or list(range(min(PATHS, size)))
-    paths = values[:, chosen].T
+    selected = list(row.order) or list(range(min(PATHS, size)))
+    paths = values[:, selected].T
     low, high = _axis(percentiles, paths)
 
-    def points(part: Floats) -> list[str]:
-        return [f"{_across(k, periods)},{_up(y, low, high)}" for k, y in enumerate(part.tolist())]
+    def points(piece: Floats) -> list[str]:
+        return [f"{_across(k, periods)},{_up(y, low, high)}" for k, y in enumerate(piece.tolist())]
 
     bands = [
         " ".join(points(percentiles[first]) + points(percentiles[4 - first])[::-1])
@@ -90,7 +90,7 @@ def fan(row: PeriodTrials, sheet: dict[str, list[str]] | None = None) -> Fan | N
             [round(_up(y, low, high)) for y in path.tolist()] if np.isfinite(path).all() else []
             for path in paths
         ],
-        "words": list(row.words) or [f"trial {place:,}" for place in chosen],
+        "words": list(row.words) or [f"trial {position:,}" for position in selected],
         "sheet": list(told.values()),
     }
     every = -(-periods // MOST_LABELS)
@@ -122,27 +122,27 @@ def _chosen(run: Run) -> tuple[list[int], list[str], str]:
     count = min(PATHS, run.size)
     places = list(range(count))
     if outcome is None:
-        return places, [f"trial {place:,}" for place in places], ""
+        return places, [f"trial {position:,}" for position in places], ""
     result = run[outcome]
     order = np.argsort(np.asarray(result.values), kind="stable")
     order = order[: int(np.isfinite(result.values).sum())]
     if not len(order):
-        return places, [f"trial {place:,}" for place in places], ""
+        return places, [f"trial {position:,}" for position in places], ""
     order = order if result.better == "high" else order[::-1]
-    chosen = np.linspace(0, len(order) - 1, min(count, len(order))).astype(np.int64)
-    places = order[chosen].tolist()
+    values = np.linspace(0, len(order) - 1, min(count, len(order))).astype(np.int64)
+    places = order[values].tolist()
     times, unit = times_shown(result.unit), f" {result.unit}" if result.unit else ""
     words = [
-        f"trial {place:,}: {outcome} {brief(times * float(result.values[place]))}{unit}"
-        for place in places
+        f"trial {position:,}: {outcome} {brief(times * float(result.values[position]))}{unit}"
+        for position in places
     ]
     return places, words, outcome
 
 
 def _axis(percentiles: Floats, paths: Floats) -> tuple[float, float]:
-    known = paths[np.isfinite(paths)]
-    low = min(float(np.nanmin(percentiles)), float(known.min(initial=np.inf)))
-    high = max(float(np.nanmax(percentiles)), float(known.max(initial=-np.inf)))
+    path = paths[np.isfinite(paths)]
+    low = min(float(np.nanmin(percentiles)), float(path.min(initial=np.inf)))
+    high = max(float(np.nanmax(percentiles)), float(path.max(initial=-np.inf)))
     room = 0.05 * (high - low) or 1.0
     return low - room, high + room
 

@@ -100,7 +100,7 @@ def in_sentence(stated: str) -> str:
     plain = re.fullmatch(r"(\w+)\((\w+=-?[\d.e+-]+(?:, \w+=-?[\d.e+-]+)*)\)", stated)
     if plain is None:
         return stated
-    figures = (part.split("=") for part in plain[2].split(", "))
+    figures = (piece.split("=") for piece in plain[2].split(", "))
     return f"{plain[1]}: {', '.join(f'{key} {brief(float(text))}' for key, text in figures)}"
 
 
@@ -118,7 +118,7 @@ PLAIN = {5: "1 in 20 is lower", 50: "half is lower", 95: "1 in 20 is higher"}
 
 
 def _exact(figure: Any, unit: str | None = None) -> str:
-    return " ".join(part for part in with_error(figure, unit) if part).replace("-", "−")
+    return " ".join(piece for piece in with_error(figure, unit) if piece).replace("-", "−")
 
 
 def bad_side(result: Any) -> str:
@@ -138,22 +138,22 @@ def _missing(result: Any) -> tuple[str, str, str]:
 
 def keys(result: Any) -> list[Key]:
     """Return the figures of an outcome at a glance."""
-    found = []
+    rows = []
     if math.isfinite(float(result.mean)):
         exact = _exact(result.mean, result.unit)
-        found.append(Key("Mean", rounded(result.mean, result.unit), exact))
+        rows.append(Key("Mean", rounded(result.mean, result.unit), exact))
     if result.base is not None and math.isfinite(float(result.base)):
         where = lumps.below_and_at(result, float(result.base)).replace(" of the trials lie", "")
-        found.append(Key("Base case", rounded(float(result.base), result.unit), where))
+        rows.append(Key("Base case", rounded(float(result.base), result.unit), where))
     for q in (5, 50, 95):
         figure = result.percentile(q)
         exact = _exact(figure, result.unit)
-        found.append(Key(f"P{q}, {PLAIN[q]}", rounded(figure, result.unit), exact))
+        rows.append(Key(f"P{q}, {PLAIN[q]}", rounded(figure, result.unit), exact))
     if result.target is not None:
         chance, error, side = _missing(result)
         note = f"{error}, {side}" if error else side
-        found.append(Key("Misses the target", chance, note, hurts=True))
-    return found
+        rows.append(Key("Misses the target", chance, note, hurts=True))
+    return rows
 
 
 def driven(run: Any, name: str) -> Driven | None:
@@ -184,7 +184,7 @@ def driven(run: Any, name: str) -> Driven | None:
         doubt = float(row.get("error", math.nan)) if not together else math.nan
         way = ("+" if rank > 0 else "−") if abs(rank) > doubt else ""
         low, high = max(value - reach, 0.0), min(value + reach, whole)
-        wide, least, most = (round(100 * one / whole, 1) for one in (value, low, high))
+        wide, least, most = (round(100 * item / whole, 1) for item in (value, low, high))
         bars.append(Bar(str(driver), wide, least, most, text, way))
     rest = ""
     if len(others):
@@ -234,11 +234,11 @@ def added(shares: Mapping[str, float]) -> Driven | None:
     if not shares:
         return None
     first = list(shares.items())[:MOST_DRIVEN]
-    whole = max(*(abs(float(one)) for _, one in first), 1e-9)
+    whole = max(*(abs(float(item)) for _, item in first), 1e-9)
     bars = []
-    for name, one in first:
-        width = round(100 * max(float(one), 0.0) / whole, 1)
-        text = per_cent(float(one)).replace("-", "−")
+    for name, item in first:
+        width = round(100 * max(float(item), 0.0) / whole, 1)
+        text = per_cent(float(item)).replace("-", "−")
         bars.append(Bar(name, width, width, width, text, ""))
     left = len(shares) - len(first)
     return Driven(bars, f"{left} more" if left else "", "")
@@ -247,10 +247,10 @@ def added(shares: Mapping[str, float]) -> Driven | None:
 def scenarios(compared: Comparison, outcome: str) -> dict[str, Any]:
     """Return the lines of scenarios of an outcome, each with its difference from the first."""
     rows = compared.differences().xs((outcome, "mean"), level=("outcome", "statistic"))
-    found, unit = [], None
+    answer, unit = [], None
     for scenario, run in compared.runs.items():
         if isinstance(run, ReportedMean):
-            found.append([scenario, rounded(run.estimate, unit), "", "", "", ""])
+            answer.append([scenario, rounded(run.estimate, unit), "", "", "", ""])
             continue
         unit = run[outcome].unit
         cells = line(run[outcome], scenario).cells
@@ -260,9 +260,9 @@ def scenarios(compared: Comparison, outcome: str) -> dict[str, Any]:
             gap = Estimate(float(row["difference"]), float(row["low"]), float(row["high"]))
             sign = "+" if float(gap) > 0 else ""
             change = f"{sign}{rounded(gap, unit)}" if row["low"] > 0 or row["high"] < 0 else "none"
-        found.append([scenario, cells[0], change, cells[1], cells[3], cells[4]])
+        answer.append([scenario, cells[0], change, cells[1], cells[3], cells[4]])
     heads = ["scenario", "mean", f"from {compared.scenarios[0]}", "P5", "P95", "misses"]
-    return {"title": "Side by side", "heads": heads, "rows": found}
+    return {"title": "Side by side", "heads": heads, "rows": answer}
 
 
 def alternatives(solution: Solution) -> dict[str, Any]:

@@ -70,13 +70,13 @@ def drivers_looked_at(run: Trials) -> str:
     names = drivers_of(run)
     if run.size > MOST_VALUES or len(names) < 1:
         return "[]"
-    found = []
+    rows = []
     for name in names:
         drawn = np.asarray(run[name].values)
         drawn = (drawn.mean(axis=0) if drawn.ndim == 2 else drawn)[:LOOKED]
         order = np.argsort(np.argsort(drawn, kind="stable"), kind="stable")
-        found.append(_packed((256 * order // max(len(drawn), 1)).astype(np.uint8)))
-    return json.dumps(found)
+        rows.append(_packed((256 * order // max(len(drawn), 1)).astype(np.uint8)))
+    return json.dumps(rows)
 
 
 def live(
@@ -94,10 +94,10 @@ def live(
     if result.is_row:
         return None
     values = np.asarray(result.values)
-    known = values[np.isfinite(values)]
-    if not len(known) or np.ptp(known) == 0:
+    value = values[np.isfinite(values)]
+    if not len(value) or np.ptp(value) == 0:
         return None
-    first, last = axis or axis_of(known)
+    first, last = axis or axis_of(value)
     cut = _cut(result)
     scale = 100.0 if is_per_cent(result.unit) else 1.0
     step = float(10.0 ** (math.floor(math.log10((last - first) / 1000))))
@@ -167,21 +167,21 @@ def _curves(result: Result, first: float, last: float) -> tuple[str, str]:
     """Return the points of the curve of so much or less, and of more."""
     values = np.asarray(result.percentile(PERCENTILES))
     shares = np.array(PERCENTILES) / 100
-    held = np.isfinite(values) & (values >= first) & (values <= last)
-    across = [_place(x, first, last) for x in values[held].tolist()]
+    finite = np.isfinite(values) & (values >= first) & (values <= last)
+    across = [_place(x, first, last) for x in values[finite].tolist()]
 
     def points(heights: Floats) -> str:
-        up = [round(100 - 100 * share, 1) for share in heights[held].tolist()]
+        up = [round(100 - 100 * share, 1) for share in heights[finite].tolist()]
         return " ".join(f"{x},{y}" for x, y in zip(across, up, strict=True))
 
     return points(shares), points(1 - shares)
 
 
-def axis_of(known: Floats) -> tuple[float, float]:
+def axis_of(valid: Floats) -> tuple[float, float]:
     """Return the ends of the axis: where nearly all trials lie, with some room."""
-    low, high = np.quantile(known, [0.001, 0.999])
+    low, high = np.quantile(valid, [0.001, 0.999])
     if low == high:
-        low, high = float(known.min()), float(known.max())
+        low, high = float(valid.min()), float(valid.max())
     room = 0.05 * (high - low)
     return float(low - room), float(high + room)
 
@@ -221,22 +221,22 @@ def _counted(
     steps = _round_steps(first, last, 100.0 if is_per_cent(result.unit) else 1.0)
     if result.target is not None:
         steps = np.unique(np.append(steps, result.target))
-    counts, known = [], []
+    counts, valid = [], []
     for begin, end in pairwise(bounds.tolist()):
         block = np.sort(values[begin:end])
         block = block[~np.isnan(block)]
-        known.append(len(block))
+        valid.append(len(block))
         counts.append(np.searchsorted(block, steps, side="left"))
         counts.append(np.searchsorted(block, steps, side="right"))
     packed = _packed(np.array(counts, dtype="<u2").ravel())
-    return {**about, "counts": packed, "steps": steps.tolist(), "known": known}
+    return {**about, "counts": packed, "steps": steps.tolist(), "known": valid}
 
 
 def _round_steps(first: float, last: float, scale: float) -> Floats:
     """Return round figures between the ends, at most ``STEPS``: those that people type."""
     least = (last - first) * scale / STEPS
     power = 10.0 ** math.floor(math.log10(least))
-    width = next(one * power for one in (1, 2, 5, 10) if one * power >= least)
+    width = next(item * power for item in (1, 2, 5, 10) if item * power >= least)
     low, high = math.ceil(first * scale / width), math.floor(last * scale / width)
     steps: Floats = np.arange(low, high + 1, dtype=np.float64) * (width / scale)
     return steps
@@ -258,8 +258,8 @@ def _bars(result: Result, first: float, last: float, tall: int) -> list[dict[str
     most = max(float(shares.max()), 1e-300)
     tops = [round(tall * share / most, 1) for share in shares.tolist()]
     return [
-        {"x": round(100 * place / BARS, 2), "y": round(TOP + tall - up, 1), "height": up}
-        for place, up in enumerate(tops)
+        {"x": round(100 * position / BARS, 2), "y": round(TOP + tall - up, 1), "height": up}
+        for position, up in enumerate(tops)
         if up
     ]
 

@@ -44,9 +44,9 @@ class Origin:
 
 def sources_of(paths: Sequence[Path]) -> tuple[Source, ...]:
     """Return the files that can be read, each once."""
-    found = []
+    rows = []
     for path in dict.fromkeys(paths):
         if path.is_file():
             with path.open("rb") as file:
-                found.append(Source(path.name, hashlib.file_digest(file, "sha256").hexdigest()))
-    return tuple(found)
+                rows.append(Source(path.name, hashlib.file_digest(file, "sha256").hexdigest()))
+    return tuple(rows)

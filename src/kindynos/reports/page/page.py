@@ -85,8 +85,8 @@ def write_report(report: Report, path: str | Path, origin: Origin | None = None)
         text = page_of(report, origin or Origin())
     check_folder(target.parent)
     target.parent.mkdir(parents=True, exist_ok=True)
-    with replacing(target) as part:
-        part.write_text(text, encoding="utf-8")
+    with replacing(target) as temporary:
+        temporary.write_text(text, encoding="utf-8")
 
 
 def page_of(report: Report, origin: Origin) -> str:
@@ -100,7 +100,7 @@ def page_of(report: Report, origin: Origin) -> str:
         folder.joinpath(name).read_text(encoding="utf-8")
         for name in ("page.css", "page.js", "page.html.j2")
     )
-    lives = {} if _is_compared(result) else {one.name: one for one in _lives(result)}
+    lives = {} if _is_compared(result) else {live.name: live for live in _lives(result)}
     outcomes = _outcomes(report, lives)
     first, further = next(iter(outcomes), None), outcomes[1:]
     environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
@@ -112,7 +112,7 @@ def page_of(report: Report, origin: Origin) -> str:
         facts=_facts(result),
         answer=[visible(sentence) for sentence in report.answer],
         first=first,
-        keys=[Key(*one) for one in report.glance()],
+        keys=[Key(*live) for live in report.glance()],
         added=added(report.adds()),
         beside=alternatives(result) if isinstance(result, Solution) else None,
         further=further,
@@ -151,20 +151,20 @@ def _outcomes(report: Report, lives: dict[str, Live]) -> list[dict[str, Any]]:
     about: dict[str, list[Section]] = {}
     for section in report.sections:
         about.setdefault(section.about, []).append(section)
-    found = []
-    for place, name in enumerate(ordered):
+    outcomes = []
+    for position, name in enumerate(ordered):
         picture = lives.get(name)
-        found.append(
+        outcomes.append(
             {
-                "id": f"outcome-{place + 1}",
+                "id": f"outcome-{position + 1}",
                 "line": line(result[name], name),
                 "keys": keys(result[name]) if picture else [],
                 "live": picture,
                 "driven": driven(result, name) if picture else None,
-                "sections": [_section(one) for one in about.get(name, [])],
+                "sections": [_section(item) for item in about.get(name, [])],
             }
         )
-    return found
+    return outcomes
 
 
 def _others(report: Report) -> list[dict[str, Any]]:
@@ -175,16 +175,18 @@ def _others(report: Report) -> list[dict[str, Any]]:
     result = report.result
     if isinstance(result, Run):
         sections = tuple(
-            one for one in sections if one.tables and (not one.about or result[one.about].is_row)
+            section
+            for section in sections
+            if section.tables and (not section.about or result[section.about].is_row)
         )
-    return [_section(one) for one in sections]
+    return [_section(section) for section in sections]
 
 
 def _groups(report: Report) -> list[dict[str, Any]]:
     """Return the outcomes of scenarios, each with the pictures of all scenarios on one axis."""
     groups: dict[str, list[Live]] = {}
-    for one in _lives(report.result):
-        groups.setdefault(one.group, []).append(one)
+    for picture in _lives(report.result):
+        groups.setdefault(picture.group, []).append(picture)
     return [
         {
             "title": name,
@@ -208,8 +210,8 @@ def _facts(result: Any) -> list[str]:
 
 
 def _versions(result: Any) -> str:
-    found = result.facts()["versions"] if isinstance(result, Run) else {"kindynos": __version__}
-    return ", ".join(f"{in_words(name)} {version}" for name, version in found.items())
+    by_name = result.facts()["versions"] if isinstance(result, Run) else {"kindynos": __version__}
+    return ", ".join(f"{in_words(name)} {version}" for name, version in by_name.items())
 
 
 def _assumed(result: Any) -> list[dict[str, Any]]:
@@ -218,14 +220,14 @@ def _assumed(result: Any) -> list[dict[str, Any]]:
     """
     if not isinstance(result, Run) or not result.program.drivers:
         return []
-    small = {one.name: one for one in densities(result)}
+    small = {density.name: density for density in densities(result)}
     table = drivers_table(result.program)
-    found = []
+    assumed = []
     for cells in zip(*(column.cells for column in table.columns), strict=True):
         row = dict(zip((column.header for column in table.columns), cells, strict=True))
         each = row.pop("each")
         stated = in_sentence(row.pop("distribution"))
-        found.append(
+        assumed.append(
             {
                 "name": row.pop("driver"),
                 "unit": row.pop("unit"),
@@ -234,8 +236,8 @@ def _assumed(result: Any) -> list[dict[str, Any]]:
                 "figures": row,
             }
         )
-        found[-1]["density"] = small.get(found[-1]["name"])
-    return found
+        assumed[-1]["density"] = small.get(assumed[-1]["name"])
+    return assumed
 
 
 def _given(result: Any) -> dict[str, Any] | None:
@@ -248,15 +250,15 @@ def _formulas(result: Any) -> list[dict[str, str]]:
     """Return the lines and outcomes with their formulas, in the order in which they are stated."""
     if not isinstance(result, Run):
         return []
-    found = []
+    formulas = []
     for name, stated in result.program.lines.items():
         formula = stated.formula or ("a function" if stated.function else "")
         if formula:
             what = "outcome" if stated.outcome else ""
-            found.append(
+            formulas.append(
                 {"name": name, "formula": formula, "unit": stated.unit or "", "what": what}
             )
-    return found
+    return formulas
 
 
 def _is_compared(result: Any) -> bool:
@@ -288,12 +290,12 @@ def _lives(result: Any) -> Iterator[Live]:
         names = result.outcomes[:MOST_LIVE]
         most = min(MOST_PAGE_VALUES // len(names), MOST_VALUES) if names else 0
         for name in names:
-            beside = [one for one in drivers if one != name]
-            found = live(result[name], name, beside, most_values=most)
+            beside = [driver for driver in drivers if driver != name]
+            answer = live(result[name], name, beside, most_values=most)
             if isinstance(result, Run) and lumps.is_condition(result, name):
                 continue
-            if found is not None:
-                yield found
+            if answer is not None:
+                yield answer
     elif isinstance(result, Comparison):
         yield from _side_by_side(result)
 
@@ -304,34 +306,34 @@ def _side_by_side(compared: Comparison) -> Iterator[Live]:
     most = MOST_PAGE_VALUES // max(boxes, 1)
     for outcome in compared.outcomes[: max(MOST_LIVE // len(runs), 1)]:
         values = np.concatenate([np.asarray(run[outcome].values) for run in runs.values()])
-        known = values[np.isfinite(values)]
-        if not len(known) or np.ptp(known) == 0:
+        value = values[np.isfinite(values)]
+        if not len(value) or np.ptp(value) == 0:
             continue
-        axis = axis_of(known)
+        axis = axis_of(value)
         for scenario, run in runs.items():
-            found = live(run[outcome], scenario, [], axis=axis, group=outcome, most_values=most)
-            if found is not None:
-                yield found
+            answer = live(run[outcome], scenario, [], axis=axis, group=outcome, most_values=most)
+            if answer is not None:
+                yield answer
 
 
 def _fans(report: Report) -> Iterator[Fan]:
     result = report.result
     sheet = sheet_of(result) if isinstance(result, Run) else None
     for row in rows_of(result) if isinstance(result, Run) else report.rows():
-        found = fan(row, sheet)
-        if found is not None:
-            yield found
+        answer = fan(row, sheet)
+        if answer is not None:
+            yield answer
 
 
 def _section(section: Section) -> dict[str, Any]:
     parts = []
-    for part in section.parts:
-        if isinstance(part, FigureTable):
-            cells = [column.cells for column in part.columns]
+    for piece in section.parts:
+        if isinstance(piece, FigureTable):
+            cells = [column.cells for column in piece.columns]
             rows = [[visible(cell) for cell in row] for row in zip(*cells, strict=True)]
-            parts.append({"table": part, "rows": rows})
+            parts.append({"table": piece, "rows": rows})
         else:
-            parts += [{"text": visible(line)} for line in part.plain.splitlines() if line]
+            parts += [{"text": visible(line)} for line in piece.plain.splitlines() if line]
     return {"title": visible(section.title), "parts": _without_title(parts, section)}
 
 

@@ -44,20 +44,20 @@ def maps(swept: Sweep) -> list[Map]:
     """Return a map of each output of a sweep over two inputs; none of others."""
     if len(swept.inputs) != 2:
         return []
-    return [one for one in (_map(swept, name) for name in swept.outputs) if one is not None]
+    return [item for item in (_map(swept, name) for name in swept.outputs) if item is not None]
 
 
 def _map(swept: Sweep, name: str) -> Map | None:
     grid = swept.grid(name)
     rows, columns = grid.shape
     values = times_shown(swept.units.get(name)) * grid.to_numpy(dtype=np.float64)
-    known = values[np.isfinite(values)]
-    if max(rows, columns) > MOST_CELLS or not len(known):
+    valid = values[np.isfinite(values)]
+    if max(rows, columns) > MOST_CELLS or not len(valid):
         return None
-    low, high = float(known.min()), float(known.max())
+    low, high = float(valid.min()), float(valid.max())
     width, height = WIDTH / columns, max(HEIGHT / rows, 22.0)
     written = max(rows, columns) <= MOST_WRITTEN
-    down, across = (f"{one}{_unit(swept, one)}" for one in swept.inputs)
+    down, across = (f"{item}{_unit(swept, item)}" for item in swept.inputs)
     cells = []
     for i in range(rows):
         for j in range(columns):
@@ -98,8 +98,8 @@ def _unit(swept: Sweep, name: str) -> str:
     return f", {unit}" if unit else ""
 
 
-def _shown(swept: Sweep, place: int, value: Any) -> float:
-    return times_shown(swept.units.get(swept.inputs[place])) * float(value)
+def _shown(swept: Sweep, position: int, value: Any) -> float:
+    return times_shown(swept.units.get(swept.inputs[position])) * float(value)
 
 
 @dataclass(frozen=True)
@@ -126,8 +126,8 @@ def curve(frontier: Frontier, best: Any = None) -> Curve:
     order = np.argsort(mean, kind="stable")
     weights = np.asarray(table[names], dtype=np.float64)[order]
     means = np.linspace(mean.min(), mean.max(), FRONTIER_POINTS)
-    between = np.column_stack([np.interp(means, mean[order], one) for one in weights.T])
-    risks = np.array([frontier.losses.value(risk, one) for one in between])
+    between = np.column_stack([np.interp(means, mean[order], item) for item in weights.T])
+    risks = np.array([frontier.losses.value(risk, item) for item in between])
     room = 0.04 * (float(np.ptp(risks)) or 1.0)
     first, last = float(risks.min() - room), float(risks.max() + room)
     lift = 0.05 * (float(np.ptp(means)) or 1.0)
@@ -192,12 +192,12 @@ def tree(solution: Solution) -> Branch:
     """Return the tree of a decision, in which the best policy is marked."""
     unit = f" {solution.decision.unit}" if solution.decision.unit else ""
 
-    def branch(path: tuple[str, ...], chosen: bool) -> Branch:
+    def branch(path: tuple[str, ...], selected: bool) -> Branch:
         node = solution.parts[path]
         inside = [p for p in solution.parts if len(p) == len(path) + 1 and p[: len(path)] == path]
         value, error = with_error(node.value)
         best = solution.policy.get(path)
-        follows = [branch(p, chosen and (best is None or p[-1] == best)) for p in inside]
+        follows = [branch(p, selected and (best is None or p[-1] == best)) for p in inside]
         what = {
             "choice": f"choose {best}" if best is not None else "",
             "event": f"depends on {node.name}",
@@ -207,7 +207,7 @@ def tree(solution: Solution) -> Branch:
             what.get(node.kind, ""),
             f"{value}{unit} {error}".strip(),
             per_cent(node.chance) if node.chance < 1 else "",
-            chosen,
+            selected,
             follows,
         )
 
@@ -247,20 +247,20 @@ def densities(run: Run) -> list[Density]:
     """Return a small density of each driver: of its draws where they are held, of a row those of
     all its periods, and else of its distribution.
     """
-    found = []
+    rows = []
     for name in list(run.drivers)[:MOST_DENSITIES]:
         driver = run.program.drivers[name]
         if name not in run.kept:
             if isinstance(driver, DistributionDriver):
-                found.append(replace(density_of(driver.distribution, driver.unit), name=name))
+                rows.append(replace(density_of(driver.distribution, driver.unit), name=name))
             continue
         values = np.asarray(run[name].values).reshape(-1)
-        known = values[np.isfinite(values)]
-        if not len(known) or np.ptp(known) == 0:
+        value = values[np.isfinite(values)]
+        if not len(value) or np.ptp(value) == 0:
             continue
-        first, last = np.quantile(known, [0.002, 0.998])
+        first, last = np.quantile(value, [0.002, 0.998])
         if first == last:
-            first, last = float(known.min()), float(known.max())
-        counts, _ = np.histogram(known, bins=DENSITY_BINS, range=(first, last))
-        found.append(_density(name, counts, float(first), float(last), run[name].unit))
-    return found
+            first, last = float(value.min()), float(value.max())
+        counts, _ = np.histogram(value, bins=DENSITY_BINS, range=(first, last))
+        rows.append(_density(name, counts, float(first), float(last), run[name].unit))
+    return rows

@@ -54,7 +54,7 @@ def write_workbook(report: Report, path: str | Path, trials: bool = False) -> No
     target.parent.mkdir(parents=True, exist_ok=True)
     # a text of a user is a text, whatever it begins with
     options = {"strings_to_formulas": False, "strings_to_urls": False, "nan_inf_to_errors": True}
-    with replacing(target) as part, xlsxwriter.Workbook(str(part), options) as book:
+    with replacing(target) as temporary, xlsxwriter.Workbook(str(temporary), options) as book:
         _Book(book, report, trials).write()
 
 
@@ -84,17 +84,17 @@ class _Book:
             if name != "trials" or self.trials or not isinstance(run, Run):
                 self._frame(name, frame)
         if isinstance(run, Run):
-            chosen = chosen_trials(run)
-            if len(chosen):
-                self._frame("chosen trials", chosen)
+            selected = chosen_trials(run)
+            if len(selected):
+                self._frame("chosen trials", selected)
 
     def _sheet(self, name: str) -> Any:
         plain = NAME.sub(" ", visible(name))[:28].strip("' ") or "sheet"
-        found, number = plain, 2
-        while found.lower() in self.names:
-            found, number = f"{plain} {number}", number + 1
-        self.names.add(found.lower())
-        sheet = self.book.add_worksheet(found)
+        answer, number = plain, 2
+        while answer.lower() in self.names:
+            answer, number = f"{plain} {number}", number + 1
+        self.names.add(answer.lower())
+        sheet = self.book.add_worksheet(answer)
         sheet.set_landscape()
         sheet.fit_to_pages(1, 0)  # as wide as a page, as long as it needs
         return sheet
@@ -110,11 +110,11 @@ class _Book:
             row += 1
         for section in self.report.sections[bool(self.report.answer) :]:
             row += 1
-            for part in section.parts:
-                if isinstance(part, FigureTable):
-                    row = self._table(sheet, row, part)
+            for piece in section.parts:
+                if isinstance(piece, FigureTable):
+                    row = self._table(sheet, row, piece)
                 else:
-                    for line in part.plain.splitlines():
+                    for line in piece.plain.splitlines():
                         sheet.write_string(row, 0, visible(line))
                         row += 1
 
@@ -122,11 +122,11 @@ class _Book:
         if table.title:
             sheet.write_string(row, 0, visible(table.title), self.bold)
             row += 1
-        for place, column in enumerate(table.columns):
+        for position, column in enumerate(table.columns):
             head = self.head_right if column.right else self.head
-            sheet.write_string(row, place, visible(column.header), head)
+            sheet.write_string(row, position, visible(column.header), head)
             for down, cell in enumerate(column.cells, start=row + 1):
-                self._cell(sheet, down, place, cell)
+                self._cell(sheet, down, position, cell)
         return row + 1 + max((len(column.cells) for column in table.columns), default=0)
 
     def _cell(self, sheet: Any, row: int, column: int, text: str) -> None:
@@ -177,36 +177,36 @@ class _Book:
 
     def _base_case(self, run: Run) -> None:
         """Write the base case, whose lines are formulas over the cells that are known."""
-        found = base_case(run)
-        if found is None:
+        answer = base_case(run)
+        if answer is None:
             return
         sheet = self._sheet("base case")
         sheet.set_column(0, 0, 26)
         sheet.set_column(1, 1, 16)
         sheet.set_column(2, 2, 40)
-        sheet.set_column(NUMBER_COLUMN, FIRST_PERIOD + len(found.labels), 13)
+        sheet.set_column(NUMBER_COLUMN, FIRST_PERIOD + len(answer.labels), 13)
         title = "The base case: change a yellow cell, and the lines follow"
         sheet.write_string(0, 0, title, self.bold)
         for column, head in enumerate(("name", "unit", "source or formula")):
             sheet.write_string(HEADING - 1, column, head, self.head)
         sheet.write_string(HEADING - 1, NUMBER_COLUMN, "value", self.head_right)
-        for period, label in enumerate(found.labels):
+        for period, label in enumerate(answer.labels):
             sheet.write_string(HEADING - 1, FIRST_PERIOD + period, str(label), self.head_right)
             sheet.write_number(PERIOD_ROW, FIRST_PERIOD + period, period + 1, self.faint)
-        for row, heading in found.headings.items():
+        for row, heading in answer.headings.items():
             sheet.write_string(row, 0, visible(heading), self.bold)
-        for place, line in found.rows.items():
+        for position, line in answer.rows.items():
             for column, text in enumerate((line.name, line.unit, line.how)):
-                sheet.write_string(place, column, visible(text))
+                sheet.write_string(position, column, visible(text))
             for column, (formula, value) in line.cells.items():
-                form = self._number_format(line.unit, value, place in found.given)
+                form = self._number_format(line.unit, value, position in answer.given)
                 if formula is not None:
-                    known = value if math.isfinite(value) else "#N/A"
-                    sheet.write_formula(place, column, f"={formula}", form, known)
+                    valid = value if math.isfinite(value) else "#N/A"
+                    sheet.write_formula(position, column, f"={formula}", form, valid)
                 elif math.isfinite(value):
-                    sheet.write_number(place, column, value, form)
+                    sheet.write_number(position, column, value, form)
                 else:
-                    sheet.write_formula(place, column, "=NA()", form, "#N/A")
+                    sheet.write_formula(position, column, "=NA()", form, "#N/A")
         sheet.freeze_panes(HEADING, NUMBER_COLUMN)
 
     def _number_format(self, unit: str, value: float, given: bool) -> Any:

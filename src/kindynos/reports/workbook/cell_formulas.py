@@ -146,8 +146,8 @@ class Translator:
     def evaluated(self, tree: Expression) -> Floats:
         """Return what a part is in the base case, one number for each period, or one."""
         with np.errstate(all="ignore"):
-            found = np.asarray(tree.evaluate(Scope(self.values, self.periods)), dtype=np.float64)
-        return found.reshape(-1)
+            values = np.asarray(tree.evaluate(Scope(self.values, self.periods)), dtype=np.float64)
+        return values.reshape(-1)
 
     # parts
 
@@ -186,7 +186,7 @@ class Translator:
         return f"{column_name(FIRST_PERIOD + period)}{row + 1}"
 
     def _operation(self, node: Operation, period: int | None) -> str:
-        texts = [self.text(part, period) for part in node.operands]
+        texts = [self.text(operand, period) for operand in node.operands]
         symbol = node.symbol
         if symbol in ("+", "-") and len(texts) == 1:
             return f"({symbol}{texts[0]})"
@@ -197,8 +197,8 @@ class Translator:
         if symbol == "%":
             return f"MOD({texts[0]},{texts[1]})"
         if symbol in ("and", "or"):
-            held = ",".join(f"{text}<>0" for text in texts)
-            return f"IF({symbol.upper()}({held}),1,0)"
+            kept_values = ",".join(f"{text}<>0" for text in texts)
+            return f"IF({symbol.upper()}({kept_values}),1,0)"
         if symbol == "not":
             return f"IF({texts[0]}=0,1,0)"
         if symbol == "if":
@@ -206,22 +206,22 @@ class Translator:
             return f"IF({test}<>0,{yes},{no})"
         if isinstance(node.compute, Comparisons):
             signs = zip(node.compute.signs, pairwise(texts), strict=True)
-            pairs = [f"{one}{COMPARED.get(sign, sign)}{other}" for sign, (one, other) in signs]
+            pairs = [f"{item}{COMPARED.get(sign, sign)}{other}" for sign, (item, other) in signs]
             return f"IF(AND({','.join(pairs)}),1,0)"
         raise NoCellFormulaError(f"the operator {symbol}")
 
     def _call(self, node: Call, period: int | None) -> str:
         name = node.function.name
-        given = [part for part in node.arguments if part is not None]
+        given = [argument for argument in node.arguments if argument is not None]
         if name in ELEMENTWISE:
-            return ELEMENTWISE[name].format(*(self.text(part, period) for part in given))
+            return ELEMENTWISE[name].format(*(self.text(argument, period) for argument in given))
         if name in FOLDED:
-            return f"{FOLDED[name]}({','.join(self.text(part, period) for part in given)})"
+            return f"{FOLDED[name]}({','.join(self.text(argument, period) for argument in given)})"
         if name in OVER_PERIODS:
             return OVER_PERIODS[name].format(self._area(given[0]))
         if name in LEVEL:
             early = int(dict(node.options).get("timing") == "start")
-            return LEVEL[name].format(*(self.text(part, None) for part in given), early)
+            return LEVEL[name].format(*(self.text(argument, None) for argument in given), early)
         if name in RECURSIVE:
             return self._cell(self._helper_of(node), period)
         own: Callable[..., str] | None = getattr(self, f"_{name}", None)
@@ -359,14 +359,14 @@ class Translator:
         return f"IF({x}-INT({x})=0.5,INT({x})+MOD(INT({x}),2),INT({x}+0.5))/{scale}"
 
     def _lookup(self, node: Call, period: int | None) -> str:
-        x, keys, found = self._table_of(node, period)
-        return f"INDEX({found},MATCH({x},{keys},1))"
+        x, keys, answer = self._table_of(node, period)
+        return f"INDEX({answer},MATCH({x},{keys},1))"
 
     def _interpolate(self, node: Call, period: int | None) -> str:
-        x, keys, found = self._table_of(node, period)
-        place = f"MIN(MATCH({x},{keys},1),ROWS({keys})-1)"
-        low, high = f"INDEX({keys},{place})", f"INDEX({keys},{place}+1)"
-        first, second = f"INDEX({found},{place})", f"INDEX({found},{place}+1)"
+        x, keys, answer = self._table_of(node, period)
+        text = f"MIN(MATCH({x},{keys},1),ROWS({keys})-1)"
+        low, high = f"INDEX({keys},{text})", f"INDEX({keys},{text}+1)"
+        first, second = f"INDEX({answer},{text})", f"INDEX({answer},{text}+1)"
         between = f"{first}+({x}-{low})*({second}-{first})/({high}-{low})"
         return f"IF({x}>MAX({keys}),NA(),{between})"
 
@@ -396,8 +396,8 @@ class Translator:
 
     def _first_period(self, node: Call, period: int | None) -> str:
         texts = [f"IF({text}<>0,1,0)" for text in self._texts_of(node.parts[0])]
-        held = np.broadcast_to(self.evaluated(node.parts[0]), (self.periods,)) != 0
-        row = self._add("holds", texts, held.astype(np.float64).tolist())
+        valid = np.broadcast_to(self.evaluated(node.parts[0]), (self.periods,)) != 0
+        row = self._add("holds", texts, valid.astype(np.float64).tolist())
         return f"MATCH(1,{area(row, FIRST_PERIOD, self._last_column)},0)"
 
     def _per_period(self, node: Call, period: int | None) -> str:
@@ -419,23 +419,23 @@ class Translator:
         if self._over_periods(rate):
             factors = area(self._discounts(rate, timing), FIRST_PERIOD, self._last_column)
             return f"SUMPRODUCT({factors},{self._area(flows)})"
-        one = self.text(rate, None)
-        earlier = {"end": "", "mid": f"*(1+{one})^0.5", "start": f"*(1+{one})"}[timing]
-        return f"NPV({one},{self._area(flows)}){earlier}"
+        text = self.text(rate, None)
+        earlier = {"end": "", "mid": f"*(1+{text})^0.5", "start": f"*(1+{text})"}[timing]
+        return f"NPV({text},{self._area(flows)}){earlier}"
 
     def _over_periods(self, node: Expression) -> bool:
-        found = np.asarray(node.evaluate(Scope(self.values, self.periods)))
-        return found.ndim == 2
+        values = np.asarray(node.evaluate(Scope(self.values, self.periods)))
+        return values.ndim == 2
 
     def _irr(self, node: Call, period: int | None) -> str:
         row, first = self._flows(node)
         return f"IRR({area(row, first, self._last_column)},{self._guess(node)})"
 
     def _guess(self, node: Call) -> str:
-        found = float(self.evaluated(node)[0])
-        if not np.isfinite(found):
+        figure = float(self.evaluated(node)[0])
+        if not np.isfinite(figure):
             raise NoCellFormulaError("a rate of return that is not there, or not the only one")
-        return repr(max(round(found, 2), -0.99))
+        return repr(max(round(figure, 2), -0.99))
 
     def _irr_dated(self, node: Call, period: int | None) -> str:
         row, first = self._flows(node, always=True)
@@ -447,8 +447,8 @@ class Translator:
         row, first = self._flows(node, always=True)
         dates = self._dates(node)
         years = f"(({area(dates, first, self._last_column)}-{address(dates, first)})/365)"
-        one = self.text(rate, None)
-        return f"SUMPRODUCT({area(row, first, self._last_column)}/(1+{one})^{years})"
+        text = self.text(rate, None)
+        return f"SUMPRODUCT({area(row, first, self._last_column)}/(1+{text})^{years})"
 
     def _dates(self, node: Call) -> int:
         """Return the row of the dates of the initial flow and of the others."""
@@ -480,16 +480,16 @@ class Translator:
             worth = np.cumprod(1 / (1 + self.evaluated(rate))).tolist()
             factors, worth = ["", *factors], [1.0, *worth]
         else:
-            one, known = self.text(rate, None), float(self.evaluated(rate)[0])
-            factors = [f"/(1+{one})^{k}" for k in range(len(columns))]
-            worth = [(1 + known) ** -k for k in range(len(columns))]
+            item, valid = self.text(rate, None), float(self.evaluated(rate)[0])
+            factors = [f"/(1+{item})^{k}" for k in range(len(columns))]
+            worth = [(1 + valid) ** -k for k in range(len(columns))]
         texts = [
             f"{address(row, column)}{factor}"
             for column, factor in zip(columns, factors, strict=True)
         ]
         flows = [self.helpers[row].cells[column][1] for column in columns]
-        found = [flow * factor for flow, factor in zip(flows, worth, strict=True)]
-        return self._paid_back(self._add("discounted flows", texts, found), first)
+        values = [flow * factor for flow, factor in zip(flows, worth, strict=True)]
+        return self._paid_back(self._add("discounted flows", texts, values), first)
 
     def _paid_back(self, row: int, first: int) -> str:
         """After how many periods the running total of a helper row is first back at 0."""
@@ -516,11 +516,13 @@ class Translator:
             [f"IF(AND({at(total, c)}>=0,{at(owed, c)}=1),1,0)" for c in columns],
             ((sums >= 0) & (below == 1)).astype(np.float64).tolist(),
         )
-        held, sum_, flow = (area(where, first, self._last_column) for where in (paid, total, row))
-        place = f"MATCH(1,{held},0)"
-        reached = f"{place}-2-INDEX({sum_},{place}-1)/INDEX({flow},{place})"
+        kept_values, sum_, flow = (
+            area(where, first, self._last_column) for where in (paid, total, row)
+        )
+        text = f"MATCH(1,{kept_values},0)"
+        reached = f"{text}-2-INDEX({sum_},{text}-1)/INDEX({flow},{text})"
         never = f"IF({at(owed, self._last_column)}=1,NA(),0)"
-        return f"IF(SUM({held})=0,{never},{reached})"
+        return f"IF(SUM({kept_values})=0,{never},{reached})"
 
     def _profitability_index(self, node: Call, period: int | None) -> str:
         initial = _needed(node, "initial")
@@ -541,9 +543,9 @@ class Translator:
             _needed(node, name) for name in ("rate", "flows", "growth", "shares")
         )
         debt = _argument(node, "debt")
-        one, grown = self.text(rate, None), self.text(growth, None)
+        item, grown = self.text(rate, None), self.text(growth, None)
         last = self.text(flows, self.periods - 1)
-        after = f"{last}*(1+{grown})/({one}-{grown})/(1+{one})^{self.periods}"
+        after = f"{last}*(1+{grown})/({item}-{grown})/(1+{item})^{self.periods}"
         owed = "" if debt is None else f"-{self.text(debt, None)}"
         return f"(({self._worth(node)}+{after}{owed})/{self.text(shares, None)})"
 
@@ -552,24 +554,26 @@ class Translator:
             _needed(node, name)
             for name in ("rate", "life", "capital", "yearly_cost", "yearly_quantity")
         )
-        spent, got = (self._over_life(part, rate, life) for part in (cost, quantity))
+        spent, got = (self._over_life(piece, rate, life) for piece in (cost, quantity))
         return f"(({self.text(capital, None)}+{spent})/{got})"
 
-    def _over_life(self, part: Expression, rate: Expression, life: Expression) -> str:
+    def _over_life(self, expression: Expression, rate: Expression, life: Expression) -> str:
         """What a level amount, or a row, is worth over a life."""
-        one, years = self.text(rate, None), self.text(life, None)
-        if not self._over_periods(part):
-            return f"(-PV({one},{years},1)*{self.text(part, None)})"
-        known, span = float(self.evaluated(rate)[0]), float(self.evaluated(life)[0])
+        item, years = self.text(rate, None), self.text(life, None)
+        if not self._over_periods(expression):
+            return f"(-PV({item},{years},1)*{self.text(expression, None)})"
+        valid, span = float(self.evaluated(rate)[0]), float(self.evaluated(life)[0])
         texts, values, before = [], [], 0.0
         for period in range(self.periods):
-            texts.append(f"PV({one},MIN({years},{period}),1)-PV({one},MIN({years},{period + 1}),1)")
+            texts.append(
+                f"PV({item},MIN({years},{period}),1)-PV({item},MIN({years},{period + 1}),1)"
+            )
             reach = min(span, period + 1)
-            now = reach if known == 0 else (1 - (1 + known) ** -reach) / known
+            now = reach if valid == 0 else (1 - (1 + valid) ** -reach) / valid
             values.append(now - before)
             before = now
         row = self._add("worth of 1 within the life", texts, values)
-        return f"SUMPRODUCT({area(row, FIRST_PERIOD, self._last_column)},{self._area(part)})"
+        return f"SUMPRODUCT({area(row, FIRST_PERIOD, self._last_column)},{self._area(expression)})"
 
 
 def _key(node: Expression) -> Any:
@@ -584,7 +588,7 @@ def _key(node: Expression) -> Any:
         case Previous(name=name, back=back):
             return "previous", name, back, _key(node.first)
         case Call():
-            given = (None if part is None else _key(part) for part in node.arguments)
+            given = (None if argument is None else _key(argument) for argument in node.arguments)
             return node.function.name, node.options, *given
     raise KindynosError(f"no key of {type(node).__name__}")
 
@@ -597,7 +601,7 @@ def _argument(node: Call, name: str) -> Expression | None:
 
 def _needed(node: Call, name: str) -> Expression:
     """Return an argument of a call that it always has."""
-    found = _argument(node, name)
-    if found is None:
+    needed = _argument(node, name)
+    if needed is None:
         raise NoCellFormulaError(f"{node.function.name} without {name}")
-    return found
+    return needed

@@ -29,13 +29,13 @@ def chart_of(book: Any, sheet: str, name: str, table: pd.DataFrame, levels: int)
     count = int((table.iloc[:, 0] == first).sum())
     count = min(count, MOST_BARS) if kind == "bar" else count
     chart = book.add_chart({"type": kind})
-    for place, colour in zip(places, GREYS if len(places) > 1 else GREYS[2:], strict=False):
+    for position, colour in zip(places, GREYS if len(places) > 1 else GREYS[2:], strict=False):
         style = {"fill": {"color": colour}} if kind == "bar" else {"line": {"color": colour}}
         chart.add_series(
             {
-                "name": str(table.columns[place]),
+                "name": str(table.columns[position]),
                 "categories": [sheet, 1, 1, count, 1],
-                "values": [sheet, 1, place, count, place],
+                "values": [sheet, 1, position, count, position],
                 **style,
             }
         )

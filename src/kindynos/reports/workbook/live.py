@@ -68,28 +68,30 @@ class _Cutoff:
         heads = ("", "chance", "low", "high", "variance", "trials that count")
         for column, head in enumerate(heads):
             sheet.write_string(CHANCES - 1, column, head, self.head)
-        for row, (word, sign) in enumerate((("below", "<"), ("above", ">")), start=CHANCES):
-            self._chance(row, word, sign)
+        for row, (label, sign) in enumerate((("below", "<"), ("above", ">")), start=CHANCES):
+            self._chance(row, label, sign)
         sheet.write_string(DATA - 1, 0, "block", self.head)
         sheet.write_string(DATA - 1, 1, "value", self.head)
         for column, text in enumerate(("below", "above", "of trials"), start=3):
             sheet.write_string(DATA - 1, column, text, self.head)
-        blocks = [place for place, size in enumerate(self.sizes, start=1) for _ in range(size)]
+        blocks = [
+            position for position, size in enumerate(self.sizes, start=1) for _ in range(size)
+        ]
         sheet.write_column(DATA, 0, blocks)
         for row, value in enumerate(self.values.tolist(), start=DATA):
             if value == value:
                 sheet.write_number(row, 1, value, self.plain)
         bounds = np.asarray(self.sample.bounds).tolist()
         for k, (begin, end) in enumerate(pairwise(bounds)):
-            part = self.values[begin:end]
+            piece = self.values[begin:end]
             area = f"$B${begin + DATA + 1}:$B${end + DATA}"
-            hits_of = (("<", part < self.cut), (">", part > self.cut))
+            hits_of = (("<", piece < self.cut), (">", piece > self.cut))
             for column, (sign, hits) in enumerate(hits_of, start=3):
                 formula = f'=COUNTIF({area},"{sign}"&$B$2)'
                 sheet.write_formula(DATA + k, column, formula, None, int(np.count_nonzero(hits)))
             sheet.write_number(DATA + k, 5, self.sizes[k])
 
-    def _chance(self, row: int, word: str, sign: str) -> None:
+    def _chance(self, row: int, label: str, sign: str) -> None:
         """Write the chance on one side, with Wilson's interval by the spread between blocks."""
         hits = self.values < self.cut if sign == "<" else self.values > self.cut
         count, blocks = len(self.values), len(self.sizes)
@@ -103,7 +105,7 @@ class _Cutoff:
         effective = float(count) if exact else p * (1 - p) / variance
         low, high = wilson(p, effective, Z if exact else everyone.student)
         sheet, share = self.sheet, self.share
-        sheet.write_string(row, 0, f"chance {word} the cut-off")
+        sheet.write_string(row, 0, f"chance {label} the cut-off")
         sheet.write_formula(row, 1, f"=SUM({area})/{count}", share, p)
         spread = f"SUMPRODUCT(({area}-{sized}*SUM({area})/{count})^2)"
         sheet.write_formula(
@@ -126,13 +128,13 @@ def _histogram(
     """Write bins with their counts, which follow the trials of the sheet where it has them, and a
     chart of them.
     """
-    known = values[np.isfinite(values)]
-    first, last = np.quantile(known, [0.001, 0.999])
+    value = values[np.isfinite(values)]
+    first, last = np.quantile(value, [0.001, 0.999])
     if first == last:
         return
     step = _round_up((last - first) / BINS)
     edges = np.arange(math.floor(first / step), math.ceil(last / step) + 1) * step
-    counts = np.histogram(known, edges)[0].tolist()
+    counts = np.histogram(value, edges)[0].tolist()
     head = book.add_format({"bold": True, "bottom": 1, "align": "right"})
     form = "0.0%" if is_per_cent(result.unit) else "#,##0" if step >= 1 else "#,##0.####"
     plain = book.add_format({"num_format": form})
@@ -140,13 +142,13 @@ def _histogram(
         sheet.write_string(DATA - 1, column, text, head)
     sheet.set_column(LOWER, COUNT, 14)
     final = len(counts) - 1
-    for place, count in enumerate(counts):
-        row = DATA + place
-        sheet.write_number(row, LOWER, float(edges[place]), plain)
-        sheet.write_number(row, UPPER, float(edges[place + 1]), plain)
+    for position, count in enumerate(counts):
+        row = DATA + position
+        sheet.write_number(row, LOWER, float(edges[position]), plain)
+        sheet.write_number(row, UPPER, float(edges[position + 1]), plain)
         if live:
             area = f"$B${DATA + 1}:$B${DATA + len(values)}"
-            end = "<=" if place == final else "<"  # the last bin has both of its ends
+            end = "<=" if position == final else "<"  # the last bin has both of its ends
             formula = f'=COUNTIFS({area},">="&H{row + 1},{area},"{end}"&I{row + 1})'
             sheet.write_formula(row, COUNT, formula, None, count)
         else:

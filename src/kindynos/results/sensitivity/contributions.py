@@ -121,8 +121,8 @@ class _Parts:
     @property
     def groups(self) -> list[int]:
         """The groups that are left out one at a time; none where that gives no error."""
-        found = np.unique(self.group).tolist()
-        return found if len(found) >= FEWEST_GROUPS and len(self.outcome) >= FEWEST else []
+        values = np.unique(self.group).tolist()
+        return values if len(values) >= FEWEST_GROUPS and len(self.outcome) >= FEWEST else []
 
     def without_one(self) -> Iterator[NDArray[np.bool_]]:
         """Yield which trials are left when one group of blocks is left out."""
@@ -152,11 +152,11 @@ class _Contributed:
     def estimates(self, shares: bool = False) -> list[Estimate]:
         """Return each contribution with its interval, or its share of the total."""
         with np.errstate(divide="ignore", invalid="ignore"):
-            found = self.found / self.total if shares else self.found
+            answer = self.found / self.total if shares else self.found
             left_out = self.left_out / self.totals[:, None] if shares else self.left_out
         if not len(left_out):
-            return [Estimate(float(value)) for value in found]
-        pairs = zip(found.tolist(), left_out.T, strict=True)
+            return [Estimate(float(value)) for value in answer]
+        pairs = zip(answer.tolist(), left_out.T, strict=True)
         return [
             # a part that never moved here, which has no spread to judge by
             jackknifed(value, others) if np.ptp(others) > 0 else Estimate(value)
@@ -166,36 +166,36 @@ class _Contributed:
 
 def _to_variance(run: SimulatedTrials, outcome: str, parts: _Parts) -> _Contributed:
     whole, group = run[outcome].values, _groups_of(run)
-    known = np.isfinite(whole)
-    total = float(whole[known].var(ddof=1))
-    totals = np.array([float(whole[known & (group != one)].var(ddof=1)) for one in parts.groups])
+    finite = np.isfinite(whole)
+    total = float(whole[finite].var(ddof=1))
+    totals = np.array([float(whole[finite & (group != item)].var(ddof=1)) for item in parts.groups])
     left_out = [
         variance * _shares_of_variance(parts.values[:, kept], parts.outcome[kept])
         for variance, kept in zip(totals, parts.without_one(), strict=True)
     ]
-    found = total * _shares_of_variance(parts.values, parts.outcome)
-    return _Contributed(found, total, np.array(left_out), totals)
+    shares = total * _shares_of_variance(parts.values, parts.outcome)
+    return _Contributed(shares, total, np.array(left_out), totals)
 
 
 def _to_percentile(
     run: SimulatedTrials, outcome: str, parts: _Parts, level: float, contingency: bool
 ) -> _Contributed:
     whole, group = run[outcome].values, _groups_of(run)
-    known = ~np.isnan(whole)
+    valid = ~np.isnan(whole)
     quantile = float(run[outcome].percentile(level))
     less = parts.base if contingency else np.zeros(len(parts.base))
     # of drivers, the shares are of what goes beyond the base case
     start = float(run.base[outcome].reshape(-1)[0]) if contingency else parts.start
     # by how much the quantile moves with it is the same under any rule of interpolation
-    every = float(np.quantile(whole[known], level / 100))
-    without = [np.quantile(whole[known & (group != one)], level / 100) for one in parts.groups]
+    every = float(np.quantile(whole[valid], level / 100))
+    without = [np.quantile(whole[valid & (group != item)], level / 100) for item in parts.groups]
     quantiles = quantile + np.array(without) - every
     left_out = [
         _at(parts.values[:, kept], parts.outcome[kept], float(point) - parts.start) - less
         for point, kept in zip(quantiles, parts.without_one(), strict=True)
     ]
-    found = _at(parts.values, parts.outcome, quantile - parts.start) - less
-    return _Contributed(found, quantile - start, np.array(left_out), quantiles - start)
+    answer = _at(parts.values, parts.outcome, quantile - parts.start) - less
+    return _Contributed(answer, quantile - start, np.array(left_out), quantiles - start)
 
 
 def _shares_of_variance(values: Floats, outcome: Floats) -> Floats:
@@ -255,10 +255,10 @@ def _by_drivers(run: SimulatedTrials, outcome: str) -> _Parts:
         size = blocks.size(block)
         taken = size if blocks.trials <= most else min(-(-most // len(used)), size)
         drawn = _drawn(run, names, block, taken)
-        found = _walked(run, outcome, names, drawn, stream(run.seed, "contributions", block))
-        valid = np.isfinite(found).all(axis=0)
-        gains.append(found[:, valid])
-        outcomes.append(found[:, valid].sum(axis=0))
+        walked = _walked(run, outcome, names, drawn, stream(run.seed, "contributions", block))
+        valid = np.isfinite(walked).all(axis=0)
+        gains.append(walked[:, valid])
+        outcomes.append(walked[:, valid].sum(axis=0))
         group.append(np.full(int(valid.sum()), groups[block]))
     values, sums = np.concatenate(gains, axis=1), np.concatenate(outcomes)
     if len(sums) < 2:
@@ -272,18 +272,18 @@ def _drawn(run: SimulatedTrials, names: list[str], block: int, trials: int) -> d
     """
     blocks, program = run.drawing.blocks, run.program
     first = int(blocks.bounds[block])
-    found = {
+    by_name = {
         name: run[name].values[first : first + trials]
         for name in names
         if name in run.kept
         and isinstance(program.drivers[name], DistributionDriver)
         and not program.shapes[name].row
     }
-    others = [name for name in names if name not in found]
+    others = [name for name in names if name not in by_name]
     if others:
         drawn = program.draw(run.drawing.plan, run.seed, {block: blocks.size(block)}, others)
-        found |= {name: rows[..., :trials] for name, rows in drawn.items()}
-    return found
+        by_name |= {name: rows[..., :trials] for name, rows in drawn.items()}
+    return by_name
 
 
 def _walked(
@@ -307,8 +307,8 @@ def _walked(
     for order, (begin, end) in zip(orders, pairwise(cuts.tolist()), strict=False):
         since[order, begin:end] = np.arange(1, steps)[:, None]
     walked = {}
-    for place, name in enumerate(names):
-        is_drawn = np.arange(steps)[:, None] >= since[place]
+    for position, name in enumerate(names):
+        is_drawn = np.arange(steps)[:, None] >= since[position]
         rows = np.where(is_drawn, drawn[name][..., None, :], base[name][..., None])
         walked[name] = rows.reshape(*rows.shape[:-2], steps * trials)
     figures = work_out(run, outcome, walked, steps * trials).reshape(steps, trials)
@@ -320,8 +320,8 @@ def _by_terms(run: SimulatedTrials, outcome: str, by: str | Sequence[str]) -> _P
     """Return the terms of the sum that the outcome is, in all trials of the run."""
     terms = _terms(run, outcome, by)
     signs = np.array([term.sign for term in terms], dtype=np.float64)
-    found, base = worked_out(run, [term.text for term in terms])
-    values, outcomes = signs[:, None] * found, run[outcome].values
+    answer, base = worked_out(run, [term.text for term in terms])
+    values, outcomes = signs[:, None] * answer, run[outcome].values
     valid = np.isfinite(outcomes) & np.isfinite(values).all(axis=0)
     largest = np.abs(values[:, valid]).sum(axis=0).max(initial=0.0)
     gap = np.abs(values[:, valid].sum(axis=0) - outcomes[valid]).max(initial=0.0)

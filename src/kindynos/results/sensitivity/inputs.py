@@ -38,19 +38,19 @@ def inputs_of(
     Raises RunError when there is none.
     """
     reach = run.program.ancestors([outcome])
-    found = []
+    inputs = []
     for name, driver in run.program.drivers.items():
         if name == outcome or (name not in reach and not everyone):
             continue
         if by_period and driver.each_period:
-            found += [
+            inputs += [
                 Input(f"{name} {label}", name, period) for period, label in enumerate(run.labels)
             ]
         else:
-            found.append(Input(name, name))
-    if not found and not everyone:
+            inputs.append(Input(name, name))
+    if not inputs and not everyone:
         raise RunError(f"no driver reaches {outcome!r}")
-    return found
+    return inputs
 
 
 def valid_outcome(

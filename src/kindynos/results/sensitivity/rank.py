@@ -189,7 +189,7 @@ def _exchanged_share(
     program = run.program
     drivers = {name: program.drivers[name] for name in program.drivers}
     linked = any(driver in group.names and len(group.names) > 1 for group in program.groups)
-    if linked or any(isinstance(one, DependentDriver) for one in drivers.values()):
+    if linked or any(isinstance(item, DependentDriver) for item in drivers.values()):
         return None
     values, trials = run[outcome].values, min(run.size, MOST_EXCHANGED)
     if driver not in program.ancestors([outcome]):
@@ -201,21 +201,22 @@ def _exchanged_share(
             again.append(work_out(run, outcome, drawn, trials))
         except KindynosError:  # a saved run whose functions are gone
             return None
-    found = np.stack([values[:trials], *again])
-    found = found[:, np.isfinite(found).all(axis=0)]
-    if found.shape[1] < FEWEST:
+    stacked = np.stack([values[:trials], *again])
+    stacked = stacked[:, np.isfinite(stacked).all(axis=0)]
+    if stacked.shape[1] < FEWEST:
         return None
-    group = np.arange(found.shape[1]) * GROUPS // found.shape[1]
+    group = np.arange(stacked.shape[1]) * GROUPS // stacked.shape[1]
     return jackknifed(
-        _common_share(found), np.array([_common_share(found[:, group != g]) for g in range(GROUPS)])
+        _common_share(stacked),
+        np.array([_common_share(stacked[:, group != g]) for g in range(GROUPS)]),
     )
 
 
-def _common_share(found: Floats) -> float:
+def _common_share(answer: Floats) -> float:
     """Return the covariance of outcomes ``(exchanges, trials)`` of one distribution, over their
     variance: the mean of that of each pair, of which the sum over a trial holds all.
     """
-    count, gaps = len(found), found - found.mean()
+    count, gaps = len(answer), answer - answer.mean()
     squares = float((gaps**2).mean())
     pairs = float((gaps.sum(axis=0) ** 2).mean()) - count * squares
     return pairs / (count * (count - 1)) / squares if squares > 0 else 0.0
@@ -226,14 +227,14 @@ def _share_of_halves(score: Floats, outcome: Floats, bounds: NDArray[np.int64]) 
     alone, since together they would share their outcomes.
     """
     block = np.searchsorted(bounds, np.arange(len(score)), side="right") - 1
-    found = []
+    rows = []
     for half in (0, 1):
         inside = block % 2 == half
         if inside.any():
             starts = np.unique(np.concatenate([[0], np.cumsum(inside)])[bounds])
-            found.append(first_order_share(score[inside], outcome[inside], starts))
-    value = float(np.mean([float(one) for one in found])) if found else 0.0
-    error = float(np.sqrt(np.sum([one.error**2 for one in found]))) / max(len(found), 1)
+            rows.append(first_order_share(score[inside], outcome[inside], starts))
+    value = float(np.mean([float(item) for item in rows])) if rows else 0.0
+    error = float(np.sqrt(np.sum([item.error**2 for item in rows]))) / max(len(rows), 1)
     return Estimate(value) if error != error else Estimate(value, value - error, value + error)
 
 
@@ -246,9 +247,11 @@ def _explained(x: Floats, y: Floats, weights: Floats | None = None) -> float:
     """
     if weights is None and (x[1:] != x[:-1]).all() and len(y) > 2:
         return _explained_distinct(y)
-    count, place = len(y), np.arange(len(y))
-    reach = np.minimum(np.minimum(place, count - 1 - place), max(1, int(count ** (1 / 3) / 2)))
-    low, high = place - reach, place + reach
+    count, position = len(y), np.arange(len(y))
+    reach = np.minimum(
+        np.minimum(position, count - 1 - position), max(1, int(count ** (1 / 3) / 2))
+    )
+    low, high = position - reach, position + reach
     low[-1], high[0] = count - 2, 1  # either end has one neighbour
     changes = x[1:] != x[:-1]
     if not changes.all():
@@ -268,7 +271,7 @@ def _explained_weighted(
     y: Floats, weights: Floats, low: NDArray[np.int64], high: NDArray[np.int64]
 ) -> float:
     """Return the same of weighted values; a value whose neighbours weigh nothing is left out."""
-    weighed, total = (np.concatenate([[0.0], np.cumsum(part)]) for part in (weights * y, weights))
+    weighed, total = (np.concatenate([[0.0], np.cumsum(piece)]) for piece in (weights * y, weights))
     beside = total[high + 1] - total[low] - weights
     near = beside > 1e-9 * weights.mean()
     sums = weighed[high + 1] - weighed[low] - weights * y

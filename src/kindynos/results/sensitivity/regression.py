@@ -46,7 +46,7 @@ def regression_sensitivity(
         raise RunError(
             f"regression on {count} inputs needs more than {count + 2} trials, not {trials}"
         )
-    ends = [0, *np.cumsum([len(part) for part in rows])]
+    ends = [0, *np.cumsum([len(row) for row in rows])]
     sums = _sums_by_group(np.concatenate([x, y[None]]), run.drawing.blocks.bounds, valid)
     total = sums.sum(axis=0)
     coefficients, shares, explained = _fitted(total, ends)
@@ -55,7 +55,7 @@ def regression_sensitivity(
         errors = np.array(
             [
                 jackknife_error(c)
-                for c in np.transpose([_fitted(total - part, ends)[0] for part in sums])
+                for c in np.transpose([_fitted(total - row, ends)[0] for row in sums])
             ]
         )
     frame = pd.DataFrame(
@@ -81,7 +81,7 @@ def _sums_by_group(rows: Floats, bounds: NDArray[np.int64], valid: NDArray[np.bo
         np.linspace(0, len(bounds) - 1, min(GROUPS, len(bounds) - 1) + 1).astype(np.int64)
     ]
     parts = [np.vstack([np.ones(end - begin), rows[:, begin:end]]) for begin, end in pairwise(cuts)]
-    return np.array([part @ part.T for part in parts])
+    return np.array([piece @ piece.T for piece in parts])
 
 
 def _fitted(sums: Floats, ends: Sequence[int]) -> tuple[Floats, Floats, float]:
@@ -96,9 +96,9 @@ def _fitted(sums: Floats, ends: Sequence[int]) -> tuple[Floats, Floats, float]:
     beta, *_ = np.linalg.lstsq(moments[:-1, :-1], joint, rcond=None)
     coefficients, shares = [], []
     for begin, end in pairwise(ends):
-        part = beta[begin:end]
-        coefficients.append(math.copysign(math.sqrt(float(part @ part)), part.sum()))
-        shares.append(float(part @ joint[begin:end]))
+        piece = beta[begin:end]
+        coefficients.append(math.copysign(math.sqrt(float(piece @ piece)), piece.sum()))
+        shares.append(float(piece @ joint[begin:end]))
     return np.array(coefficients), np.array(shares), float(beta @ joint)
 
 

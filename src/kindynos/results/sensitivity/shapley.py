@@ -79,7 +79,7 @@ def shapley_sensitivity(
     size = 2 ** (size.bit_length() - 1)
     game = _Game(run, outcome, tuple(units.values()))
     gains = np.stack([game.gains(replicate, size) for replicate in range(REPLICATES)])
-    shares = [jackknifed_share(gains, partial(_share, place)) for place in range(len(units))]
+    shares = [jackknifed_share(gains, partial(_share, position)) for position in range(len(units))]
     frame = pd.DataFrame(
         [(float(share), share.error) for share in shares],
         columns=["share of variance", "error"],
@@ -138,7 +138,7 @@ class _Game:
         """The drivers that move together, as far as they reach the outcome; raises RunError for
         what cannot be drawn given a part.
         """
-        found = []
+        rows = []
         for group in self.run.program.groups:
             members = [name for name in group.names if name in self.owners]
             if len(members) < 2:
@@ -147,8 +147,8 @@ class _Game:
             assert isinstance(group.copula, Elliptical)
             places = [group.names.index(name) for name in members]
             matrix = np.array(group.copula.matrix)[np.ix_(places, places)]
-            found.append(_Linked(tuple(members), matrix))
-        return found
+            rows.append(_Linked(tuple(members), matrix))
+        return rows
 
     @cached_property
     def alone(self) -> list[str]:
@@ -162,57 +162,57 @@ class _Game:
         """
         generator = stream(self.run.seed, "shapley orders", replicate)
         orders = self._orders(generator, min(size // FEWEST_ALIKE, MOST_ORDERS))
-        one, two = two_draws(self.run, replicate, size, self.names)
-        figures, linear = self._walks(orders, one, two)
+        item, two = two_draws(self.run, replicate, size, self.names)
+        figures, linear = self._walks(orders, item, two)
         valid = np.isfinite(figures).all(axis=0)
         gained = _halved_gaps(figures[:, valid]) - _halved_gaps(linear[:, valid])
         rest = np.zeros(len(self.units))
         weight = np.repeat(np.arange(len(orders)), size // len(orders))[valid]
-        for place, order in enumerate(orders):
-            rest[order] += gained[:, weight == place].sum(axis=1)
+        for position, order in enumerate(orders):
+            rest[order] += gained[:, weight == position].sum(axis=1)
         return rest / max(int(valid.sum()), 1) + self._linear_gains(generator)
 
     def _orders(self, generator: np.random.Generator, count: int) -> list[Places]:
         """Return random orders of the units, in rounds: one is turned like a wheel, so that every
         unit comes early and late alike, and each turn is followed by its reverse.
         """
-        units, found = len(self.units), list[Places]()
-        while len(found) < count:
+        units, answer = len(self.units), list[Places]()
+        while len(answer) < count:
             wheel = generator.permutation(units)
-            turns = min(units, -(-(count - len(found)) // 2))
+            turns = min(units, -(-(count - len(answer)) // 2))
             for turn in range(turns):
                 order = np.roll(wheel, turn * units // turns)
-                found += [order, order[::-1]]
-        return found[:count]
+                answer += [order, order[::-1]]
+        return answer[:count]
 
     def _walks(
-        self, orders: Sequence[Places], one: Mapping[str, Floats], two: Mapping[str, Floats]
+        self, orders: Sequence[Places], item: Mapping[str, Floats], two: Mapping[str, Floats]
     ) -> tuple[Floats, Floats]:
         """Return the outcome, and its linear part, ``(units + 1, points)``, on the way from the
         second points to the first: at each step one more unit keeps its first score, and what moves
         with it and comes later is redrawn given all that.
         """
-        steps, size = len(self.units) + 1, next(iter(one.values())).shape[-1]
+        steps, size = len(self.units) + 1, next(iter(item.values())).shape[-1]
         length = size // len(orders)
         scores: dict[str, Floats] = {
-            name: np.empty((*one[name].shape[:-1], steps, size)) for name in self.owners
+            name: np.empty((*item[name].shape[:-1], steps, size)) for name in self.owners
         }
         linear = np.zeros((steps, size))
-        for place, order in enumerate(orders):
-            part = slice(place * length, (place + 1) * length)
-            known = np.empty(len(self.units), dtype=np.int64)
-            known[order] = np.arange(1, steps)  # the step from which a unit is known
+        for position, order in enumerate(orders):
+            piece = slice(position * length, (position + 1) * length)
+            values = np.empty(len(self.units), dtype=np.int64)
+            values[order] = np.arange(1, steps)  # the step from which a unit is known
             since = {
-                name: int(known[unit]) for unit, names in enumerate(self.units) for name in names
+                name: int(values[unit]) for unit, names in enumerate(self.units) for name in names
             }
             for score in self.alone:
                 step = since[self.owners[score]]
-                scores[score][..., :step, part] = two[score][..., None, part]
-                scores[score][..., step:, part] = one[score][..., None, part]
+                scores[score][..., :step, piece] = two[score][..., None, piece]
+                scores[score][..., step:, piece] = item[score][..., None, piece]
             for group in self.linked:
-                walked = group.walk(since, steps, one, two, part)
+                walked = group.walk(since, steps, item, two, piece)
                 for name, normal in walked.items():
-                    scores[name][..., part] = normal
+                    scores[name][..., piece] = normal
         for name in self.owners:
             weights = self._weights.get(name)
             together = name not in self.alone
@@ -241,7 +241,7 @@ class _Game:
         ]
         rows = {
             name: np.atleast_2d(
-                normal_quantile(np.concatenate([part[name] for part in parts], axis=-1))
+                normal_quantile(np.concatenate([piece[name] for piece in parts], axis=-1))
             )
             for name, owner in self.owners.items()
             if owner not in chained
@@ -252,11 +252,11 @@ class _Game:
         if not rows or 4 * count > np.count_nonzero(valid):
             return {}
         design = np.concatenate([np.ones((1, blocks.trials)), *rows.values()])[:, valid]
-        found, *_ = np.linalg.lstsq(design @ design.T, design @ outcome[valid], rcond=None)
-        weights, place = {}, 1
+        answer, *_ = np.linalg.lstsq(design @ design.T, design @ outcome[valid], rcond=None)
+        weights, position = {}, 1
         for name, row in rows.items():
-            weights[name] = found[place : place + len(row)]
-            place += len(row)
+            weights[name] = answer[position : position + len(row)]
+            position += len(row)
             if parts[0][name].ndim == 1:
                 weights[name] = weights[name][0]
         return weights
@@ -307,28 +307,28 @@ class _Linked:
         self,
         since: Mapping[str, int],
         steps: int,
-        one: Mapping[str, Floats],
+        item: Mapping[str, Floats],
         two: Mapping[str, Floats],
-        part: slice,
+        piece: slice,
     ) -> dict[str, Floats]:
         """Return each driver's normal scores at all steps, ``(..., steps, points)``: those known
         since a step have their first independent score in it and after it, the others their second.
         """
         places = np.argsort([since[name] for name in self.names], kind="stable")
-        ordered = [self.names[place] for place in places]
+        ordered = [self.names[position] for position in places]
         lower = self.lower(places)
         first, second = (
-            np.stack([normal_quantile(draw[name][..., part]) for name in ordered])
-            for draw in (one, two)
+            np.stack([normal_quantile(draw[name][..., piece]) for name in ordered])
+            for draw in (item, two)
         )
         # the normal scores when that number of drivers is known
         start = np.tensordot(lower, second, 1)
         moves = lower.T[(...,) + (None,) * (first.ndim - 1)] * (first - second)[:, None]
         states = np.concatenate([start[None], start + np.cumsum(moves, axis=0)])
-        known = np.searchsorted(
+        positions = np.searchsorted(
             np.array([since[name] for name in ordered]), np.arange(steps), side="right"
         )
-        return {name: np.moveaxis(states[known, j], 0, -2) for j, name in enumerate(ordered)}
+        return {name: np.moveaxis(states[positions, j], 0, -2) for j, name in enumerate(ordered)}
 
 
 def _check_copula(group: DriverGroup) -> None:
@@ -339,8 +339,8 @@ def _check_copula(group: DriverGroup) -> None:
         )
 
 
-def _share(place: int, gains: Floats) -> float:
-    return float(gains[place] / gains.sum())
+def _share(position: int, gains: Floats) -> float:
+    return float(gains[position] / gains.sum())
 
 
 def _halved_gaps(figures: Floats) -> Floats:

@@ -54,7 +54,7 @@ def conditional_sensitivity(
     records = []
     for entry in inputs:
         order = np.argsort(entry.rows(run)[:, valid].mean(axis=0), kind="stable")
-        records.append([_figure(part, q) for part in np.array_split(values[valid][order], count)])
+        records.append([_figure(piece, q) for piece in np.array_split(values[valid][order], count)])
     index = pd.Index([entry.label for entry in inputs], name="driver")
     frame = pd.DataFrame(
         [[float(figure) for figure in row] for row in records], columns=labels, index=index
@@ -68,11 +68,11 @@ def conditional_sensitivity(
     return frame.sort_values("range", ascending=False, kind="stable")
 
 
-def _figure(part: Floats, q: float | None) -> Estimate:
+def _figure(piece: Floats, q: float | None) -> Estimate:
     """Return the mean, or a percentile, of the trials of a slice, which lie in it at random."""
     sample = Sample(
-        part,
-        np.linspace(0, len(part), min(GROUPS, len(part)) + 1).astype(np.int64),
+        piece,
+        np.linspace(0, len(piece), min(GROUPS, len(piece)) + 1).astype(np.int64),
         independent=True,
     )
     return mean(sample) if q is None else percentile(sample, q)
@@ -97,50 +97,54 @@ def tail_sensitivity(
     trials.
     """
     values, valid = valid_outcome(run, outcome)
-    part = proper_fraction("worst", worst)
+    piece = proper_fraction("worst", worst)
     side = one_of("side", bad_side(run[outcome].better) if side is None else side, ("low", "high"))
-    count = round(part * int(np.count_nonzero(valid)))
+    count = round(piece * int(np.count_nonzero(valid)))
     if count < FEWEST_IN_SLICE:
         raise RunError(
-            f"the worst {100 * part:g} % are {count} trials; at least {FEWEST_IN_SLICE} are needed"
+            f"the worst {100 * piece:g} % are {count} trials; at least {FEWEST_IN_SLICE} are needed"
         )
     outcomes = values[valid] if side == "low" else -values[valid]
-    chosen = np.argsort(outcomes, kind="stable")[:count]
+    selected = np.argsort(outcomes, kind="stable")[:count]
     inputs = inputs_of(run, outcome, by_period)
     rows = np.array([entry.rows(run)[:, valid].mean(axis=0) for entry in inputs])
     shifts, errors = (
-        _shifts(rows, chosen),
-        _shift_errors(rows, outcomes, part, run.drawing.blocks.bounds, valid),
+        _shifts(rows, selected),
+        _shift_errors(rows, outcomes, piece, run.drawing.blocks.bounds, valid),
     )
     records = []
     for everyone, shift, error in zip(rows, shifts, errors, strict=True):
         figures = [
-            (part.mean(), *np.percentile(part, [10, 50, 90]))
-            for part in (everyone, everyone[chosen])
+            (piece.mean(), *np.percentile(piece, [10, 50, 90]))
+            for piece in (everyone, everyone[selected])
         ]
         records.append([*figures[0], *figures[1], float(shift), float(error)])
     names = [
-        f"{word}, {which}" for which in ("all", "worst") for word in ("mean", "P10", "P50", "P90")
+        f"{label}, {which}" for which in ("all", "worst") for label in ("mean", "P10", "P50", "P90")
     ]
     frame = pd.DataFrame(
         records,
         columns=[*names, "shift", "error"],
         index=pd.Index([entry.label for entry in inputs], name="driver"),
     )
-    frame.attrs |= {"trials": count, "worst": part, "side": side}
+    frame.attrs |= {"trials": count, "worst": piece, "side": side}
     return frame.sort_values("shift", key=np.abs, ascending=False, kind="stable")
 
 
-def _shifts(rows: Floats, chosen: NDArray[np.int64]) -> Floats:
+def _shifts(rows: Floats, selected: NDArray[np.int64]) -> Floats:
     """Return for each row the mean of the chosen trials less that of all, in sd of all."""
     spread = rows.std(axis=1)
     return np.asarray(
-        (rows[:, chosen].mean(axis=1) - rows.mean(axis=1)) / np.where(spread > 0, spread, np.inf)
+        (rows[:, selected].mean(axis=1) - rows.mean(axis=1)) / np.where(spread > 0, spread, np.inf)
     )
 
 
 def _shift_errors(
-    rows: Floats, outcomes: Floats, part: float, bounds: NDArray[np.int64], valid: NDArray[np.bool_]
+    rows: Floats,
+    outcomes: Floats,
+    piece: float,
+    bounds: NDArray[np.int64],
+    valid: NDArray[np.bool_],
 ) -> Floats:
     """Return the 95 % errors of the shifts; NaN with too few trials or blocks."""
     bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[bounds])
@@ -150,9 +154,9 @@ def _shift_errors(
     groups = min(GROUPS, blocks)
     group = (np.searchsorted(bounds, np.arange(len(outcomes)), side="right") - 1) * groups // blocks
     left_out = []
-    for one in range(groups):
-        kept = group != one
+    for item in range(groups):
+        kept = group != item
         values = outcomes[kept]
-        count = max(1, round(part * len(values)))
+        count = max(1, round(piece * len(values)))
         left_out.append(_shifts(rows[:, kept], np.argpartition(values, count - 1)[:count]))
     return np.array([jackknife_error(shifts) for shifts in np.transpose(left_out)])

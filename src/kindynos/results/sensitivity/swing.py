@@ -82,8 +82,8 @@ def _ends(
     if isinstance(driver, DependentDriver):
         return (percentiles[0] / 100, percentiles[1] / 100), np.nan
     if not isinstance(driver, DistributionDriver):  # one period of a process, as the run has it
-        found = np.percentile(rows, percentiles)
-        return (float(found[0]), float(found[1])), np.nan
+        percentile = np.percentile(rows, percentiles)
+        return (float(percentile[0]), float(percentile[1])), np.nan
     distribution = driver.distribution
     low, high = (float(distribution.percentile(q)) for q in percentiles)
     if low < high and len(np.unique(rows)) > 2:
@@ -100,8 +100,8 @@ def _alone(run: SimulatedTrials, outcome: str, entry: Input, ends: tuple[float, 
     rows[slice(None) if entry.period is None else entry.period] = ends
     values = ends
     if isinstance(run.program.drivers[entry.driver], DependentDriver):
-        moved = run.program.evaluate(drawn, 2, [entry.driver])[0][entry.driver]
-        values = float(np.mean(moved[..., 0])), float(np.mean(moved[..., 1]))
+        shifted = run.program.evaluate(drawn, 2, [entry.driver])[0][entry.driver]
+        values = float(np.mean(shifted[..., 0])), float(np.mean(shifted[..., 1]))
     figures = work_out(run, outcome, drawn, 2)
     return *values, float(figures[0]), float(figures[1])
 
@@ -122,5 +122,5 @@ def _together(
     places = [int(order[round(q / 100 * (len(order) - 1))]) for q in percentiles]
     if rows[:, places[0]].mean() > rows[:, places[1]].mean():
         places.reverse()  # the lower value of the driver first, as of every other
-    values = [float(rows[:, place].mean()) for place in places]
+    values = [float(rows[:, position].mean()) for position in places]
     return values[0], values[1], float(effects[places[0]]), float(effects[places[1]])

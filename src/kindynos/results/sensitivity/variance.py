@@ -65,9 +65,9 @@ def sobol_sensitivity(
     size = 2 ** (size.bit_length() - 1)
     sums = np.stack([_block(run, outcome, inputs, block, size) for block in range(BLOCKS)])
     records = []
-    for place in range(len(inputs)):
-        first = jackknifed_share(sums[:, place], lambda s: _share(s[:4]))
-        total = jackknifed_share(sums[:, place], lambda s: 1 - _share(s[4:]))
+    for position in range(len(inputs)):
+        first = jackknifed_share(sums[:, position], lambda s: _share(s[:4]))
+        total = jackknifed_share(sums[:, position], lambda s: 1 - _share(s[4:]))
         records.append((float(first), first.error, float(total), total.error))
     frame = pd.DataFrame(records, columns=["first order", "error", "total", "error of total"])
     frame.index = pd.Index([entry.label for entry in inputs], name="driver")
@@ -99,14 +99,14 @@ def two_draws(
 
 def values_at(run: SimulatedTrials, scores: dict[str, Floats]) -> dict[str, Floats]:
     """Return the drivers' values at independent scores; those that follow their own past do so."""
-    known = Scores(scores)
+    replaced = Scores(scores)
     for group in run.program.groups:
-        if len(group.names) == 1 and group.names[0] in known:
-            known = known.replaced(group.apply(known, False))
+        if len(group.names) == 1 and group.names[0] in replaced:
+            replaced = replaced.replaced(group.apply(replaced, False))
     with np.errstate(all="ignore"):
         return {
-            name: run.program.drivers[name].values(known)
-            for name in known
+            name: run.program.drivers[name].values(replaced)
+            for name in replaced
             if name in run.program.drivers
         }
 
@@ -116,13 +116,13 @@ def _block(
 ) -> Floats:
     """Return the sums over one replicate that the shares are made of, ``(inputs, 8)``."""
     names = list(dict.fromkeys(entry.driver for entry in inputs))
-    one, two = (values_at(run, scores) for scores in two_draws(run, block, size, names))
-    cases = [one, two]
+    item, two = (values_at(run, scores) for scores in two_draws(run, block, size, names))
+    cases = [item, two]
     for entry in inputs:
-        mixed = one[entry.driver].copy()
+        mixed = item[entry.driver].copy()
         rows = slice(None) if entry.period is None else entry.period
         mixed[rows] = two[entry.driver][rows]
-        cases.append({**one, entry.driver: mixed})
+        cases.append({**item, entry.driver: mixed})
     side_by_side = {name: np.concatenate([case[name] for case in cases], axis=-1) for name in names}
     figures = work_out(run, outcome, side_by_side, size * len(cases)).reshape(len(cases), size)
     return np.array(
@@ -153,4 +153,4 @@ def jackknifed_share(sums: Floats, share: Callable[[Floats], float]) -> Estimate
     leaving out one at a time.
     """
     total = sums.sum(axis=0)
-    return jackknifed(share(total), np.array([share(total - part) for part in sums]))
+    return jackknifed(share(total), np.array([share(total - piece) for piece in sums]))

@@ -86,15 +86,15 @@ def _places(pairs: tuple[Value, ...]) -> list[tuple[int, int]]:
 
 
 def _numbers_at(area: Grid, places: list[tuple[int, int]]) -> list[float]:
-    found = []
+    numbers = []
     for row, column in places:
         inside = row < area.height and column < area.width
         value = area.rows[row][column] if inside else None
         if type(value) is CellError:
             raise ResultError(value)
         if type(value) is float:
-            found.append(value)
-    return found
+            numbers.append(value)
+    return numbers
 
 
 def _held(pairs: list[Value], trials: int) -> list[Any] | None:
@@ -116,14 +116,14 @@ def _held(pairs: list[Value], trials: int) -> list[Any] | None:
                 value = criterion
         if type(value) is np.ndarray and value.dtype is not FLOAT:
             return None
-        for place, cell in enumerate(area.flat()):
-            found = _holds_at(cell, sign, value)
-            if found is None:
+        for position, cell in enumerate(area.flat()):
+            holds = _holds_at(cell, sign, value)
+            if holds is None:
                 return None
-            if place < len(masks):
-                masks[place] = masks[place] & found
+            if position < len(masks):
+                masks[position] = masks[position] & holds
             else:
-                masks.append(found)
+                masks.append(holds)
     return masks
 
 
@@ -151,10 +151,10 @@ def _conditional(name: str, arguments: list[Value], trials: int) -> Value | None
     shapes = {(area.height, area.width) for area in [*areas, *([summed] if summed else [])]}
     if len(shapes) > 1:
         return None
-    held = _held(pairs, trials)
-    if held is None:
+    kept_values = _held(pairs, trials)
+    if kept_values is None:
         return None
-    sums = _sums(held, [1.0] * len(held) if summed is None else summed.flat())
+    sums = _sums(kept_values, [1.0] * len(kept_values) if summed is None else summed.flat())
     if sums is None:
         return None
     count, total = sums
@@ -176,13 +176,13 @@ def _pairs_and_summed(name: str, arguments: list[Value]) -> tuple[list[Value], V
     return arguments, None
 
 
-def _sums(held: list[Any], values: list[Value]) -> tuple[Any, Any] | None:
+def _sums(kept_values: list[Any], values: list[Value]) -> tuple[Any, Any] | None:
     """Return how many numbers there are at places that hold, and their sum; None for what is
     neither a number nor empty.
     """
     count: Any = 0.0
     total: Any = 0.0
-    for mask, value in zip(held, values, strict=True):
+    for mask, value in zip(kept_values, values, strict=True):
         numeric = type(value) is float or (type(value) is np.ndarray and value.dtype is FLOAT)
         if not numeric and type(value) not in (str, bool, type(None)):
             return None

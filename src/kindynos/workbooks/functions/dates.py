@@ -66,9 +66,9 @@ def _day(serial: float) -> Value:
 def _seconds(serial: float) -> float:
     """Return the seconds of a time since midnight; a hair below a whole one counts as it."""
     required(serial >= 0)
-    found = (serial - math.floor(serial)) * 86400
-    close = float(round(found))
-    return (close if abs(found - close) < 1e-5 else found) % 86400
+    floor = (serial - math.floor(serial)) * 86400
+    close = float(round(floor))
+    return (close if abs(floor - close) < 1e-5 else floor) % 86400
 
 
 @function("HOUR", "d")
@@ -220,19 +220,19 @@ def _datedif(begin: float, end: float, unit: str) -> Value:
     first, last = date_of(begin), date_of(end)
     required(first <= last)
     months = (last.year - first.year) * 12 + last.month - first.month - (last.day < first.day)
-    word = unit.upper()
-    if word == "Y":
+    upper = unit.upper()
+    if upper == "Y":
         return months // 12
-    if word == "M":
+    if upper == "M":
         return months
-    if word == "D":
+    if upper == "D":
         return (last - first).days
-    if word == "YM":
+    if upper == "YM":
         return months % 12
-    if word == "MD":
+    if upper == "MD":
         since = _moved(begin, months)
         return (last - since).days
-    if word == "YD":
+    if upper == "YD":
         return (last - _moved(begin, months // 12 * 12)).days
     raise ResultError(NUM)
 
@@ -282,15 +282,15 @@ def _networkdays_intl(begin: float, end: float, weekend: Value = None, *holidays
 
 
 def _workday(begin: float, days: float, free: list[bool], holidays: set[int]) -> int:
-    place, left = whole_date(begin), whole(days)
+    position, left = whole_date(begin), whole(days)
     required(abs(left) <= FARTHEST)
     step = 1 if left > 0 else -1
     while left:
-        place += step
-        required(place >= 0)
-        if not free[_monday_based(place)] and place not in holidays:
+        position += step
+        required(position >= 0)
+        if not free[_monday_based(position)] and position not in holidays:
             left -= step
-    return place
+    return position
 
 
 @function("WORKDAY", "dn[r]", dated=True)

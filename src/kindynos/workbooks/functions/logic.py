@@ -16,34 +16,34 @@ OBJECT = np.dtype(object)
 
 def _logicals(values: tuple[Value, ...]) -> list[bool]:
     """Return the logicals of arguments: of cells the logicals and numbers among them."""
-    found = []
+    logicals = []
     for value in values:
         if type(value) is Grid:
-            for one in value.flat():
-                if type(one) is CellError:
-                    raise ResultError(one)
-                if isinstance(one, bool | float):
-                    found.append(logical_of(one))
+            for item in value.flat():
+                if type(item) is CellError:
+                    raise ResultError(item)
+                if isinstance(item, bool | float):
+                    logicals.append(logical_of(item))
         else:
-            found.append(logical_of(value))
-    required(bool(found), VALUE)
-    return found
+            logicals.append(logical_of(value))
+    required(bool(logicals), VALUE)
+    return logicals
 
 
 def _joined(values: list[Value], operation: Any) -> Value | None:
     """Return logicals one per trial joined by an operation; None where an error, or kinds that are
     mixed between trials, need more care.
     """
-    found: Any = None
+    joined: Any = None
     for value in values:
-        for one in value.flat() if type(value) is Grid else [value]:
-            if type(value) is Grid and type(one) in (str, type(None)):
+        for item in value.flat() if type(value) is Grid else [value]:
+            if type(value) is Grid and type(item) in (str, type(None)):
                 continue
-            logical = as_logicals(one)
+            logical = as_logicals(item)
             if type(logical) is not bool and type(logical) is not np.ndarray:
                 return None
-            found = logical if found is None else operation(found, logical)
-    return found
+            joined = logical if joined is None else operation(joined, logical)
+    return joined
 
 
 @function("AND", "+x", together=lambda values, _: _joined(values, np.logical_and))

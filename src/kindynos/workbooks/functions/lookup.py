@@ -24,90 +24,90 @@ def _line(grid: Grid) -> list[Value]:
     return grid.flat()
 
 
-def exact_place(wanted: Value, values: list[Value], wildcards: bool = True) -> int | None:
+def exact_place(requested: Value, values: list[Value], wildcards: bool = True) -> int | None:
     """Return the first place of a value, whatever the capitals; a text may have wildcards."""
-    if wanted is None:
-        wanted = 0.0
-    if type(wanted) is str and wildcards and re.search(r"[?*~]", wanted):
-        pattern = re.compile(wildcard(wanted), re.I | re.S)
+    if requested is None:
+        requested = 0.0
+    if type(requested) is str and wildcards and re.search(r"[?*~]", requested):
+        pattern = re.compile(wildcard(requested), re.I | re.S)
         return next(
             (i for i, v in enumerate(values) if type(v) is str and pattern.fullmatch(v)), None
         )
-    for place, value in enumerate(values):
-        if type(value) is type(wanted) and compared(value, wanted) == 0:
-            return place
+    for position, value in enumerate(values):
+        if type(value) is type(requested) and compared(value, requested) == 0:
+            return position
     return None
 
 
-def last_not_above(wanted: Value, values: list[Value]) -> int | None:
+def last_not_above(value: Value, values: list[Value]) -> int | None:
     """Return the last place, in ascending values, of one of the same kind that is not above the
     wanted one.
     """
-    if wanted is None:
-        wanted = 0.0
+    if value is None:
+        value = 0.0
     low, high = 0, len(values)
-    found = None
+    not_above = None
     while low < high:
         middle = (low + high) // 2
         probe = middle
         # places of another kind are passed over
-        while probe < high and type(values[probe]) is not type(wanted):
+        while probe < high and type(values[probe]) is not type(value):
             probe += 1
         if probe == high:
             high = middle
             continue
-        if compared(values[probe], wanted) <= 0:
-            found, low = probe, probe + 1
+        if compared(values[probe], value) <= 0:
+            not_above, low = probe, probe + 1
         else:
             high = middle
-    return found
+    return not_above
 
 
-def _last_not_below(wanted: Value, values: list[Value]) -> int | None:
-    found = None
-    for place, value in enumerate(values):
-        if type(value) is type(wanted):
-            if compared(value, wanted) < 0:
+def _last_not_below(requested: Value, values: list[Value]) -> int | None:
+    not_below = None
+    for position, value in enumerate(values):
+        if type(value) is type(requested):
+            if compared(value, requested) < 0:
                 break
-            found = place
-    return found
+            not_below = position
+    return not_below
 
 
-def match_place(wanted: Value, values: list[Value], kind: float) -> int | None:
+def match_place(value: Value, values: list[Value], kind: float) -> int | None:
     """Return the place that MATCH finds: kind 0 the same value, 1 the last not above it in
     ascending values, -1 the last not below it in descending ones.
     """
-    if type(wanted) is CellError:
-        raise ResultError(wanted)
+    if type(value) is CellError:
+        raise ResultError(value)
     if kind == 0:
-        return exact_place(wanted, values)
-    return last_not_above(wanted, values) if kind > 0 else _last_not_below(wanted, values)
+        return exact_place(value, values)
+    return last_not_above(value, values) if kind > 0 else _last_not_below(value, values)
 
 
-def _quick_match(wanted: Any, values: list[Value], kind: float) -> Any | None:
+def _quick_match(requested: Any, values: list[Value], kind: float) -> Any | None:
     """Return the places, from 0 and -1 for none, of numbers one per trial among fixed numbers; None
     where it must be done trial by trial.
     """
-    if type(wanted) is not np.ndarray or wanted.dtype is not FLOAT or kind < 0:
+    if type(requested) is not np.ndarray or requested.dtype is not FLOAT or kind < 0:
         return None
     places = [i for i, value in enumerate(values) if type(value) is float]
     if any(type(value) is np.ndarray or type(value) is CellError for value in values):
         return None
     if any(type(value) not in RANK and value is not None for value in values):
         return None
-    known = np.array([values[i] for i in places], dtype=np.float64)
-    if not len(known):
-        return np.full(len(wanted), -1)
-    slack = 2.0**-49 * np.abs(wanted)
+    valid = np.array([values[i] for i in places], dtype=np.float64)
+    if not len(valid):
+        return np.full(len(requested), -1)
+    slack = 2.0**-49 * np.abs(requested)
     if kind > 0:
-        if (np.diff(known) < 0).any() or len(places) < len(values):
+        if (np.diff(valid) < 0).any() or len(places) < len(values):
             return None
-        return np.searchsorted(known, wanted + slack, side="right") - 1
-    order = np.argsort(known, kind="stable")
-    ranked = known[order]
-    low = np.searchsorted(ranked, wanted - slack, side="left")
-    inside = np.minimum(low, len(known) - 1)
-    equal = (low < len(known)) & (np.abs(ranked[inside] - wanted) <= slack)
+        return np.searchsorted(valid, requested + slack, side="right") - 1
+    order = np.argsort(valid, kind="stable")
+    ranked = valid[order]
+    low = np.searchsorted(ranked, requested - slack, side="left")
+    inside = np.minimum(low, len(valid) - 1)
+    equal = (low < len(valid)) & (np.abs(ranked[inside] - requested) <= slack)
     return np.where(equal, np.array(places)[order[inside]], -1)
 
 
@@ -118,11 +118,11 @@ def _taken(places: Any, values: list[Value]) -> Value | None:
             return None
     inside = np.maximum(places, 0)
     if all(type(value) is float for value in values):
-        found = np.array(values)[inside]
+        answer = np.array(values)[inside]
     else:
         stacked = np.array(np.broadcast_arrays(*values, places)[:-1])
-        found = np.take_along_axis(stacked, inside[None, :], axis=0)[0]
-    return with_errors(found, np.where(places < 0, np.int8(NA.number), np.int8(0)))
+        answer = np.take_along_axis(stacked, inside[None, :], axis=0)[0]
+    return with_errors(answer, np.where(places < 0, np.int8(NA.number), np.int8(0)))
 
 
 def _match_together(values: list[Value], trials: int) -> Value | None:
@@ -174,30 +174,30 @@ def _index_together(values: list[Value], trials: int) -> Value | None:
 
 
 @function("MATCH", "va[n]", together=_match_together)
-def _match(wanted: Value, grid: Grid, kind: float = 1.0) -> Value:
+def _match(value: Value, grid: Grid, kind: float = 1.0) -> Value:
     """Return where a value stands in a row or column, from 1."""
-    place = match_place(wanted, _line(grid), kind)
-    return NA if place is None else place + 1
+    position = match_place(value, _line(grid), kind)
+    return NA if position is None else position + 1
 
 
 @function("VLOOKUP", "van[b]", together=_table_together(True))
-def _vlookup(wanted: Value, table: Grid, column: float, sorted_keys: bool = True) -> Value:
+def _vlookup(value: Value, table: Grid, column: float, sorted_keys: bool = True) -> Value:
     """Return the value in a column of a table beside the key that is found in its first."""
     number = whole(column)
     required(number >= 1, VALUE)
     required(number <= table.width, REF)
-    place = match_place(wanted, [row[0] for row in table.rows], float(sorted_keys))
-    return NA if place is None else _shown(table.rows[place][number - 1])
+    position = match_place(value, [row[0] for row in table.rows], float(sorted_keys))
+    return NA if position is None else _shown(table.rows[position][number - 1])
 
 
 @function("HLOOKUP", "van[b]", together=_table_together(False))
-def _hlookup(wanted: Value, table: Grid, row: float, sorted_keys: bool = True) -> Value:
+def _hlookup(value: Value, table: Grid, row: float, sorted_keys: bool = True) -> Value:
     """Return the value in a row of a table below the key that is found in its first."""
     number = whole(row)
     required(number >= 1, VALUE)
     required(number <= table.height, REF)
-    place = match_place(wanted, table.rows[0], float(sorted_keys))
-    return NA if place is None else _shown(table.rows[number - 1][place])
+    position = match_place(value, table.rows[0], float(sorted_keys))
+    return NA if position is None else _shown(table.rows[number - 1][position])
 
 
 def _shown(value: Value) -> Value:
@@ -206,7 +206,7 @@ def _shown(value: Value) -> Value:
 
 
 @function("LOOKUP", "va[a]")
-def _lookup(wanted: Value, keys: Grid, results: Grid | None = None) -> Value:
+def _lookup(value: Value, keys: Grid, results: Grid | None = None) -> Value:
     """Return the value beside the last key that is not above a value."""
     if results is None:
         along = keys.width > keys.height
@@ -214,41 +214,41 @@ def _lookup(wanted: Value, keys: Grid, results: Grid | None = None) -> Value:
         answers = keys.rows[-1] if along else [row[-1] for row in keys.rows]
     else:
         line, answers = keys.flat(), results.flat()
-    place = last_not_above(wanted, line)
-    return NA if place is None or place >= len(answers) else _shown(answers[place])
+    not_above = last_not_above(value, line)
+    return NA if not_above is None or not_above >= len(answers) else _shown(answers[not_above])
 
 
-def x_place(wanted: Value, values: list[Value], mode: int, order: int) -> int | None:
+def x_place(requested: Value, values: list[Value], mode: int, order: int) -> int | None:
     """Return the place that XLOOKUP and XMATCH find: the same value (mode 0), or else the next
     smaller (-1) or larger (1) one, or a pattern (2); from the end for order -1.
     """
-    if type(wanted) is CellError:
-        raise ResultError(wanted)
+    if type(requested) is CellError:
+        raise ResultError(requested)
     places = range(len(values)) if order > 0 else range(len(values) - 1, -1, -1)
     if mode == 2:
-        pattern = re.compile(wildcard(str(wanted)), re.I | re.S)
+        pattern = re.compile(wildcard(str(requested)), re.I | re.S)
         return next(
             (i for i in places if type(values[i]) is str and pattern.fullmatch(values[i])), None
         )
     best: int | None = None
-    for place in places:
-        value = values[place]
-        if type(value) is not type(wanted):
+    for position in places:
+        value = values[position]
+        if type(value) is not type(requested):
             continue
-        standing = compared(value, wanted)
+        standing = compared(value, requested)
         if standing == 0:
-            return place
+            return position
         if mode and (standing < 0) == (mode < 0):
             nearer = best is None or (compared(value, values[best]) > 0) == (mode < 0)
             equal = best is not None and compared(value, values[best]) == 0
             if nearer and not equal:
-                best = place
+                best = position
     return best
 
 
 @function("XLOOKUP", "vaa[enn]")
 def _xlookup(
-    wanted: Value,
+    value: Value,
     keys: Grid,
     results: Grid,
     otherwise: Value = NA,
@@ -256,24 +256,24 @@ def _xlookup(
     order: float = 1.0,
 ) -> Value:
     """Return the value, or the row or column, beside a key; another one where there is none."""
-    place = x_place(0.0 if wanted is None else wanted, _line(keys), whole(mode), whole(order))
-    if place is None:
+    position = x_place(0.0 if value is None else value, _line(keys), whole(mode), whole(order))
+    if position is None:
         return otherwise if otherwise is not None else NA
     if keys.width == 1:
         required(results.height == keys.height, VALUE)
-        found = Grid([results.rows[place]])
+        grid = Grid([results.rows[position]])
     else:
         required(results.width == keys.width, VALUE)
-        found = Grid([[row[place]] for row in results.rows])
-    single = found.height == found.width == 1
-    return _shown(found.rows[0][0]) if single else found
+        grid = Grid([[row[position]] for row in results.rows])
+    single = grid.height == grid.width == 1
+    return _shown(grid.rows[0][0]) if single else grid
 
 
 @function("XMATCH", "va[nn]")
-def _xmatch(wanted: Value, keys: Grid, mode: float = 0.0, order: float = 1.0) -> Value:
+def _xmatch(value: Value, keys: Grid, mode: float = 0.0, order: float = 1.0) -> Value:
     """Return where a value stands, from 1."""
-    place = x_place(wanted, _line(keys), whole(mode), whole(order))
-    return NA if place is None else place + 1
+    position = x_place(value, _line(keys), whole(mode), whole(order))
+    return NA if position is None else position + 1
 
 
 @function("INDEX", "a[nn]", together=_index_together)
@@ -287,9 +287,9 @@ def _index(grid: Grid, row: float = 0.0, column: float | None = None) -> Value:
     required(down >= 0 and across >= 0, VALUE)
     required(down <= grid.height and across <= grid.width, REF)
     rows = grid.rows if down == 0 else [grid.rows[down - 1]]
-    found = [row if across == 0 else [row[across - 1]] for row in rows]
-    single = len(found) == 1 and len(found[0]) == 1
-    return found[0][0] if single else Grid(found)
+    values = [row if across == 0 else [row[across - 1]] for row in rows]
+    single = len(values) == 1 and len(values[0]) == 1
+    return values[0][0] if single else Grid(values)
 
 
 @function("ADDRESS", "nn[nbt]")

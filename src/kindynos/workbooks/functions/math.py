@@ -17,15 +17,15 @@ from kindynos.workbooks.values import FLOAT, Faulty, Grid, Value
 def _total(values: Sequence[Any]) -> Any:
     """Return a sum of numbers, each alone or one per trial."""
     fixed = math.fsum(value for value in values if type(value) is float)
-    found: Any = fixed
+    total: Any = fixed
     fresh = False
     for value in values:
         if type(value) is not float:
             if fresh:
-                found += value
+                total += value
             else:
-                found, fresh = found + value, True
-    return found
+                total, fresh = total + value, True
+    return total
 
 
 @function("SUM", "+x", _total)
@@ -41,17 +41,17 @@ def _sumsq(*values: Value) -> Value:
 
 
 def _product_quick(values: Sequence[Any]) -> Any:
-    found: Any = 1.0
+    answer: Any = 1.0
     for value in values:
-        found = found * value
-    return found if values else 0.0
+        answer = answer * value
+    return answer if values else 0.0
 
 
 @function("PRODUCT", "+x", _product_quick)
 def _product(*values: Value) -> Value:
     """Return the product of numbers; 0 of none."""
-    found = numbers_in(values)
-    return math.prod(found) if found else 0.0
+    numbers = numbers_in(values)
+    return math.prod(numbers) if numbers else 0.0
 
 
 @function("ABS", "n", np.abs)
@@ -130,8 +130,8 @@ def rounded(x: float, digits: int, toward: Any) -> float:
         return x
     close = float(round(scaled))
     scaled = close if abs(scaled - close) <= NEAREST * abs(scaled) else scaled
-    found = float(toward(scaled))
-    return found / scale if digits >= 0 else found * scale
+    figure = float(toward(scaled))
+    return figure / scale if digits >= 0 else figure * scale
 
 
 def half_up(x: float) -> float:
@@ -166,8 +166,8 @@ def _rounding(toward: Any, nearest: bool = False) -> Any:
             if largest < 2.0**40 and np.abs(scaled - close).max() < 0.5 - CLEAR * (1 + largest):
                 return close / scale if count >= 0 else close * scale
         scaled = np.where(np.abs(scaled - close) <= NEAREST * np.abs(scaled), close, scaled)
-        found = toward(scaled)
-        answer = found / scale if count >= 0 else found * scale
+        result = toward(scaled)
+        answer = result / scale if count >= 0 else result * scale
         return np.where(np.abs(scaled) < 2.0**52, answer, x)
 
     return quick
@@ -287,17 +287,17 @@ def _mod_quick(x: Any, y: Any) -> Any:
     count = x / y
     close = np.rint(count)
     lower = np.where(np.abs(count - close) <= NEAREST * np.abs(count), close, np.floor(count))
-    found = x - y * lower
-    return np.where(np.abs(found) <= NEAREST * np.abs(x), 0.0, found)
+    answer = x - y * lower
+    return np.where(np.abs(answer) <= NEAREST * np.abs(x), 0.0, answer)
 
 
 @function("MOD", "nn", _mod_quick)
 def _mod(x: float, y: float) -> Value:
     """Return what division leaves, with the sign of the divisor."""
     required(y != 0, DIV0)
-    found = float(_mod_quick(np.float64(x), np.float64(y)))
-    required(math.isfinite(found))
-    return found
+    mod = float(_mod_quick(np.float64(x), np.float64(y)))
+    required(math.isfinite(mod))
+    return mod
 
 
 @function("QUOTIENT", "nn", lambda a, b: np.trunc(a / b))
@@ -310,17 +310,17 @@ def _quotient(a: float, b: float) -> Value:
 @function("GCD", "+x")
 def _gcd(*values: Value) -> Value:
     """Return the greatest common divisor."""
-    found = [whole(x) for x in numbers_in(values)]
-    required(all(x >= 0 for x in found))
-    return math.gcd(*found)
+    wholes = [whole(x) for x in numbers_in(values)]
+    required(all(x >= 0 for x in wholes))
+    return math.gcd(*wholes)
 
 
 @function("LCM", "+x")
 def _lcm(*values: Value) -> Value:
     """Return the least common multiple."""
-    found = [whole(x) for x in numbers_in(values)]
-    required(all(x >= 0 for x in found))
-    return math.lcm(*found)
+    wholes = [whole(x) for x in numbers_in(values)]
+    required(all(x >= 0 for x in wholes))
+    return math.lcm(*wholes)
 
 
 @function("FACT", "n")
@@ -382,7 +382,7 @@ def _atan2(x: float, y: float) -> Value:
 
 def _sumproduct_together(grids: list[Value], trials: int) -> Value | None:
     """Return the sum of products of numbers one per trial; None where an error needs more care."""
-    found: Any = 0.0
+    together: Any = 0.0
     areas = [grid if type(grid) is Grid else Grid([[grid]]) for grid in grids]
     if len({(area.height, area.width) for area in areas}) > 1:
         return None
@@ -393,8 +393,8 @@ def _sumproduct_together(grids: list[Value], trials: int) -> Value | None:
             if type(value) in (CellError, Faulty) or (type(value) is np.ndarray and not plain):
                 return None
             product = product * (value if plain else 0.0)
-        found = found + product
-    return found
+        together = together + product
+    return together
 
 
 @function("SUMPRODUCT", "+a", together=_sumproduct_together)

@@ -48,8 +48,8 @@ def _payment_quick(rate: Any, n: Any, pv: Any, fv: Any = 0.0, begin: Any = 0.0) 
     rate, begin = np.asarray(rate), np.asarray(begin) != 0
     exponent = n * np.log1p(rate)
     total = np.where(rate == 0, n, np.expm1(exponent) / rate)
-    found = -(pv * np.exp(exponent) + fv) / (total * (1 + rate * begin))
-    return np.where(rate > -1, found, np.nan)
+    answer = -(pv * np.exp(exponent) + fv) / (total * (1 + rate * begin))
+    return np.where(rate > -1, answer, np.nan)
 
 
 @function("PMT", "nnn[nn]", _payment_quick)
@@ -110,7 +110,7 @@ def _ppmt(
 
 
 def _over_periods(
-    part: Callable[[float], float],
+    piece: Callable[[float], float],
     rate: float,
     n: float,
     pv: float,
@@ -119,7 +119,7 @@ def _over_periods(
     begin: float,
 ) -> float:
     required(rate > 0 and pv > 0 and 1 <= first <= last <= n and begin in (0, 1))
-    return math.fsum(part(float(k)) for k in range(math.ceil(first), math.floor(last) + 1))
+    return math.fsum(piece(float(k)) for k in range(math.ceil(first), math.floor(last) + 1))
 
 
 @function("CUMIPMT", "nnnnnn")
@@ -203,19 +203,19 @@ def _between(balance: Callable[[float], float], guess: float, size: float) -> fl
 
 def _discounted(rate: float, flows: Sequence[float]) -> float:
     required(rate != -1, DIV0)
-    found, factor = 0.0, 1.0
+    discounted, factor = 0.0, 1.0
     for flow in flows:
         factor /= 1 + rate
-        found += flow * factor
-    return found
+        discounted += flow * factor
+    return discounted
 
 
 def _npv_quick(rate: Any, *flows: Any) -> Any:
-    found: Any = 0.0
+    npv_quick: Any = 0.0
     # Horner's rule from the last flow on
     for flow in reversed(flows):
-        found = (found + flow) / (1 + rate)
-    return found
+        npv_quick = (npv_quick + flow) / (1 + rate)
+    return npv_quick
 
 
 @function("NPV", "n+x", _npv_quick)
@@ -240,13 +240,13 @@ def _irr_together(arguments: list[Value], trials: int) -> Value | None:
     rates[single] = irr(flows[:, single])
     if np.isfinite(rates).all():
         return rates
-    known = FUNCTIONS["IRR"]
-    kinds = known.kinds_of(len(arguments))
+    valid = FUNCTIONS["IRR"]
+    kinds = valid.kinds_of(len(arguments))
     return joined(
         [
             float(rate)
             if math.isfinite(rate)
-            else alone(known, kinds, [picked(value, trial) for value in arguments])
+            else alone(valid, kinds, [picked(value, trial) for value in arguments])
             for trial, rate in enumerate(rates)
         ]
     )
@@ -255,17 +255,17 @@ def _irr_together(arguments: list[Value], trials: int) -> Value | None:
 @function("IRR", "r[n]", together=_irr_together)
 def _irr(flows: Grid, guess: float = 0.1) -> Value:
     """Return the rate at which flows have no value, sought from a guess."""
-    found = numbers_in([flows])
-    required(any(x > 0 for x in found) and any(x < 0 for x in found))
+    numbers = numbers_in([flows])
+    required(any(x > 0 for x in numbers) and any(x < 0 for x in numbers))
 
     def balance(rate: float) -> float:
         required(rate > -1)
         answer = 0.0
-        for flow in reversed(found):
+        for flow in reversed(numbers):
             answer = answer / (1 + rate) + flow
         return answer
 
-    return _root(balance, guess, max(map(abs, found)))
+    return _root(balance, guess, max(map(abs, numbers)))
 
 
 @function("MIRR", "rnn")
@@ -273,10 +273,10 @@ def _mirr(flows: Grid, finance: float, reinvest: float) -> Value:
     """Return the rate of flows of which those paid cost one rate and those received earn
     another.
     """
-    found = numbers_in([flows])
-    count = len(found)
-    out = _discounted(finance, [min(x, 0.0) for x in found]) * (1 + finance)
-    back = _discounted(reinvest, [max(x, 0.0) for x in found]) * (1 + reinvest)
+    numbers = numbers_in([flows])
+    count = len(numbers)
+    out = _discounted(finance, [min(x, 0.0) for x in numbers]) * (1 + finance)
+    back = _discounted(reinvest, [max(x, 0.0) for x in numbers]) * (1 + reinvest)
     required(out != 0 and count > 1, DIV0)
     return (-back * (1 + reinvest) ** (count - 1) / out) ** (1 / (count - 1)) - 1
 
@@ -370,13 +370,13 @@ def _db(cost: float, salvage: float, life: float, period: float, months: float =
     first = cost * rate * months / 12
     if period < 2:
         return first
-    total, found = first, first
+    total, answer = first, first
     for year in range(2, math.trunc(period) + 1):
-        found = (cost - total) * rate
+        answer = (cost - total) * rate
         if year > life:
-            found = found * (12 - months) / 12
-        total += found
-    return found
+            answer = answer * (12 - months) / 12
+        total += answer
+    return answer
 
 
 def declining(cost: float, salvage: float, life: float, period: float, factor: float) -> float:
@@ -418,14 +418,14 @@ def _vdb(
     straight: float | None = None
     for k in range(1, math.ceil(end) + 1):
         if straight is None:
-            found = declining(cost, salvage, life, float(k), factor)
+            answer = declining(cost, salvage, life, float(k), factor)
             equal = left / (life - k + 1)
-            if equal > found:
-                straight = found = equal
+            if equal > answer:
+                straight = answer = equal
         else:
-            found = straight
-        left -= found
-        total += found * max(min(end, float(k)) - max(begin, float(k - 1)), 0.0)
+            answer = straight
+        left -= answer
+        total += answer * max(min(end, float(k)) - max(begin, float(k - 1)), 0.0)
     return total
 
 

@@ -96,8 +96,8 @@ def _read_kinds(kinds: str) -> tuple[str, int, int]:
 
 
 def _cycled(text: str) -> Any:
-    for part in repeat(text):
-        yield from part
+    for piece in repeat(text):
+        yield from piece
 
 
 FUNCTIONS: dict[str, SheetFunction] = {}
@@ -130,44 +130,46 @@ def function(
     return add
 
 
-def called(known: SheetFunction, arguments: Sequence[Value], kinds: str) -> Value:
+def called(sheet_function: SheetFunction, arguments: Sequence[Value], kinds: str) -> Value:
     """Return the value of a function of values that may differ between trials, each of its
     kind.
     """
-    found = _of_plain_numbers(known, kinds, arguments)
-    if found is not None:
-        return found
+    plain_numbers = _of_plain_numbers(sheet_function, kinds, arguments)
+    if plain_numbers is not None:
+        return plain_numbers
     if any(type(a) is Grid and k in SINGLE for a, k in zip(arguments, kinds, strict=True)):
-        return _over_grids(known, kinds, arguments)
+        return _over_grids(sheet_function, kinds, arguments)
     trials = trials_in(arguments)
     if not trials:
-        return alone(known, kinds, arguments)
-    if known.together is not None:
-        found = known.together(list(arguments), trials)
-        if found is not None:
-            return found
-    if known.quick is not None:
-        found = _quickly(known, kinds, arguments, trials)
-        if found is not None:
-            return found
-    return by_trial(lambda *single: alone(known, kinds, single), arguments)
+        return alone(sheet_function, kinds, arguments)
+    if sheet_function.together is not None:
+        plain_numbers = sheet_function.together(list(arguments), trials)
+        if plain_numbers is not None:
+            return plain_numbers
+    if sheet_function.quick is not None:
+        plain_numbers = _quickly(sheet_function, kinds, arguments, trials)
+        if plain_numbers is not None:
+            return plain_numbers
+    return by_trial(lambda *single: alone(sheet_function, kinds, single), arguments)
 
 
-def _of_plain_numbers(known: SheetFunction, kinds: str, arguments: Sequence[Value]) -> Value | None:
+def _of_plain_numbers(
+    sheet_function: SheetFunction, kinds: str, arguments: Sequence[Value]
+) -> Value | None:
     """Return the value of a function of numbers, some of them one per trial, where none of them and
     no trial of the value has an error; None otherwise.
     """
-    if known.quick is None or not NUMERIC.issuperset(kinds):
+    if sheet_function.quick is None or not NUMERIC.issuperset(kinds):
         return None
     plain = _plain_numbers(kinds, arguments)
     if plain is None:
         return None
-    assert known.quick is not None
+    assert sheet_function.quick is not None
     try:
-        found = known.quick(plain) if set(kinds) == {"x"} else known.quick(*plain)
-        if type(found) is not np.ndarray:
+        quick = sheet_function.quick(plain) if set(kinds) == {"x"} else sheet_function.quick(*plain)
+        if type(quick) is not np.ndarray:
             return None
-        return found if found.dtype is not FLOAT or math.isfinite(np.add.reduce(found)) else None
+        return quick if quick.dtype is not FLOAT or math.isfinite(np.add.reduce(quick)) else None
     except ArithmeticError:  # some trial has an error, which takes more care
         return None
 
@@ -176,47 +178,47 @@ def _plain_numbers(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
     """Return arguments that are numbers, some of them one per trial, without errors; None for
     others.
     """
-    found: list[Any] = []
+    rows: list[Any] = []
     moving = False
-    for place, value in enumerate(arguments):
+    for position, value in enumerate(arguments):
         kind = type(value)
         if kind is np.ndarray and value.dtype is FLOAT:
             moving = True
-            found.append(value)
+            rows.append(value)
         elif kind is float:
-            found.append(value)
-        elif kind is Grid and kinds[place] == "x":
+            rows.append(value)
+        elif kind is Grid and kinds[position] == "x":
             items = value.flat()
             kinds_in = set(map(type, items))
             if not kinds_in <= PLAIN:
                 return None
             if np.ndarray in kinds_in:
-                if any(type(one) is np.ndarray and one.dtype is not FLOAT for one in items):
+                if any(type(item) is np.ndarray and item.dtype is not FLOAT for item in items):
                     return None
                 moving = True
-            found += items
+            rows += items
         else:
             return None
-    return found if moving else None
+    return rows if moving else None
 
 
-def _over_grids(known: SheetFunction, kinds: str, arguments: Sequence[Value]) -> Value:
+def _over_grids(sheet_function: SheetFunction, kinds: str, arguments: Sequence[Value]) -> Value:
     """Return a function of single values at each place of grids."""
     fixed = {i: a for i, (a, k) in enumerate(zip(arguments, kinds, strict=True)) if k not in SINGLE}
     moving = [i for i in range(len(arguments)) if i not in fixed]
 
     def at(*values: Value) -> Value:
         whole = dict(zip(moving, values, strict=True)) | fixed
-        return called(known, [whole[i] for i in range(len(arguments))], kinds)
+        return called(sheet_function, [whole[i] for i in range(len(arguments))], kinds)
 
     return over_grids(at, *(arguments[i] for i in moving))
 
 
-def alone(known: SheetFunction, kinds: str, arguments: Sequence[Value]) -> Value:
+def alone(sheet_function: SheetFunction, kinds: str, arguments: Sequence[Value]) -> Value:
     """Return the value of a function of single values."""
     try:
         return checked(
-            known.alone(
+            sheet_function.alone(
                 *(CONVERSIONS[kind](value) for kind, value in zip(kinds, arguments, strict=True))
             )
         )
@@ -265,7 +267,9 @@ CONVERSIONS: dict[str, Callable[[Value], Value]] = {
 }
 
 
-def _quickly(known: SheetFunction, kinds: str, arguments: Sequence[Value], trials: int) -> Value:
+def _quickly(
+    sheet_function: SheetFunction, kinds: str, arguments: Sequence[Value], trials: int
+) -> Value:
     """Return the value of a function by its quick form; None where its arguments are not of a kind
     that it takes.
     """
@@ -278,19 +282,25 @@ def _quickly(known: SheetFunction, kinds: str, arguments: Sequence[Value], trial
         return None
     parts = [split_errors(value) for value in converted]
     values, errors = [value for value, _ in parts], first_errors([e for _, e in parts])
-    assert known.quick is not None
+    assert sheet_function.quick is not None
     try:
         with np.errstate(all="ignore"):
-            found = known.quick(values) if set(kinds) == {"x"} else known.quick(*values)
+            quick = (
+                sheet_function.quick(values)
+                if set(kinds) == {"x"}
+                else sheet_function.quick(*values)
+            )
     except ArithmeticError:  # of numbers that are the same in all trials
         return None
-    if found is None:
+    if quick is None:
         return None
-    found = np.asarray(found)
-    found = np.full(trials, found) if found.ndim == 0 else found
-    if found.dtype is LOGICAL:
-        return with_errors(found, errors)
-    return _with_failing(known, kinds, arguments, np.array(found, dtype=np.float64), errors)
+    quick = np.asarray(quick)
+    quick = np.full(trials, quick) if quick.ndim == 0 else quick
+    if quick.dtype is LOGICAL:
+        return with_errors(quick, errors)
+    return _with_failing(
+        sheet_function, kinds, arguments, np.array(quick, dtype=np.float64), errors
+    )
 
 
 def _converted(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
@@ -312,24 +322,24 @@ def _converted(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
 
 
 def _with_failing(
-    known: SheetFunction, kinds: str, arguments: Sequence[Value], found: Any, errors: Any
+    sheet_function: SheetFunction, kinds: str, arguments: Sequence[Value], answer: Any, errors: Any
 ) -> Value:
     """Return numbers one per trial, of which those that are none are worked out alone."""
-    bad = ~np.isfinite(found)
+    bad = ~np.isfinite(answer)
     if errors is not None:
         bad &= errors == 0
     if not bad.any():
-        return with_errors(found, errors)
-    errors = np.zeros(len(found), dtype=np.int8) if errors is None else errors.copy()
+        return with_errors(answer, errors)
+    errors = np.zeros(len(answer), dtype=np.int8) if errors is None else errors.copy()
     for trial in np.flatnonzero(bad).tolist():
-        again = alone(known, kinds, [picked(value, trial) for value in arguments])
+        again = alone(sheet_function, kinds, [picked(value, trial) for value in arguments])
         if type(again) is CellError:
             errors[trial] = again.number
         elif type(again) is float:
-            found[trial] = again
+            answer[trial] = again
         else:
             return None
-    return with_errors(found, errors)
+    return with_errors(answer, errors)
 
 
 def numeric_items(value: Value) -> list[Any] | None:
@@ -338,37 +348,37 @@ def numeric_items(value: Value) -> list[Any] | None:
     """
     if type(value) is not Grid:
         return [as_numbers(value)]
-    found: list[Any] = []
-    for one in value.flat():
-        kind = type(one)
-        if kind is float or kind is CellError or (kind is np.ndarray and one.dtype == np.float64):
-            found.append(one)
-        elif kind is np.ndarray and one.dtype == object:
+    rows: list[Any] = []
+    for item in value.flat():
+        kind = type(item)
+        if kind is float or kind is CellError or (kind is np.ndarray and item.dtype == np.float64):
+            rows.append(item)
+        elif kind is np.ndarray and item.dtype == object:
             return None
         elif kind is Faulty:
-            if one.values.dtype is LOGICAL:
+            if item.values.dtype is LOGICAL:
                 return None
-            found.append(one)
-    return found
+            rows.append(item)
+    return rows
 
 
 def numbers_in(values: Sequence[Value]) -> list[float]:
     """Return the numbers of arguments of kind ``x`` in one trial; raises ResultError for an
     error.
     """
-    found = []
+    numbers = []
     for value in values:
         if type(value) is Grid:
-            for one in value.flat():
-                if type(one) is float:
-                    found.append(one)
-                elif type(one) is CellError:
-                    raise ResultError(one)
+            for item in value.flat():
+                if type(item) is float:
+                    numbers.append(item)
+                elif type(item) is CellError:
+                    raise ResultError(item)
         elif value is not None:
-            found.append(number_of(value))
+            numbers.append(number_of(value))
         else:
-            found.append(0.0)
-    return found
+            numbers.append(0.0)
+    return numbers
 
 
 def required(condition: bool, error: CellError = NUM) -> None:

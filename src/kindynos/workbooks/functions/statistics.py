@@ -18,32 +18,32 @@ from kindynos.workbooks.values import Grid, Value, number_in_text
 def _mean_quick(values: Sequence[Any]) -> Any:
     if not values:
         return None
-    found: Any = 0.0
+    answer: Any = 0.0
     for value in values:
-        found = found + value
-    return found / len(values)
+        answer = answer + value
+    return answer / len(values)
 
 
 @function("AVERAGE", "+x", _mean_quick)
 def _average(*values: Value) -> Value:
     """Return the mean of numbers."""
-    found = numbers_in(values)
-    required(bool(found), DIV0)
-    return math.fsum(found) / len(found)
+    numbers = numbers_in(values)
+    required(bool(numbers), DIV0)
+    return math.fsum(numbers) / len(numbers)
 
 
 def _least(values: Sequence[Any]) -> Any:
-    found: Any = None
+    smaller: Any = None
     for value in values:
-        found = value if found is None else np.minimum(found, value)
-    return 0.0 if found is None else found
+        smaller = value if smaller is None else np.minimum(smaller, value)
+    return 0.0 if smaller is None else smaller
 
 
 def _most(values: Sequence[Any]) -> Any:
-    found: Any = None
+    larger: Any = None
     for value in values:
-        found = value if found is None else np.maximum(found, value)
-    return 0.0 if found is None else found
+        larger = value if larger is None else np.maximum(larger, value)
+    return 0.0 if larger is None else larger
 
 
 @function("MIN", "+x", _least)
@@ -60,23 +60,23 @@ def _max(*values: Value) -> Value:
 
 def _with_words(values: Sequence[Value]) -> list[float]:
     """Return numbers, logicals as 1 or 0, and texts in cells as 0."""
-    found = []
+    words = []
     for value in values:
         items = value.flat() if type(value) is Grid else [value]
-        for one in items:
-            if type(one) is CellError:
-                raise ResultError(one)
-            if one is not None:
-                found.append(float(one) if isinstance(one, float | bool) else 0.0)
-    return found
+        for item in items:
+            if type(item) is CellError:
+                raise ResultError(item)
+            if item is not None:
+                words.append(float(item) if isinstance(item, float | bool) else 0.0)
+    return words
 
 
 @function("AVERAGEA", "+r")
 def _averagea(*values: Value) -> Value:
     """Return the mean of values, texts counting as 0."""
-    found = _with_words(values)
-    required(bool(found), DIV0)
-    return math.fsum(found) / len(found)
+    words = _with_words(values)
+    required(bool(words), DIV0)
+    return math.fsum(words) / len(words)
 
 
 @function("MINA", "+r")
@@ -95,7 +95,7 @@ def _maxa(*values: Value) -> Value:
 def _count(*values: Value) -> Value:
     """Return how many numbers there are; of single arguments also what states one."""
     return sum(
-        sum(type(one) is float for one in value.flat())
+        sum(type(item) is float for item in value.flat())
         if type(value) is Grid
         else type(value) in (float, bool)
         or (type(value) is str and number_in_text(value) is not None)
@@ -106,14 +106,14 @@ def _count(*values: Value) -> Value:
 @function("COUNTA", "+x")
 def _counta(*values: Value) -> Value:
     """Return how many cells are not empty."""
-    items = [one for v in values for one in (v.flat() if type(v) is Grid else [v])]
-    return sum(one is not None for one in items)
+    items = [item for v in values for item in (v.flat() if type(v) is Grid else [v])]
+    return sum(item is not None for item in items)
 
 
 @function("COUNTBLANK", "r")
 def _countblank(grid: Grid) -> Value:
     """Return how many cells are empty, or hold an empty text."""
-    return sum(one is None or one == "" for one in grid.flat())
+    return sum(item is None or item == "" for item in grid.flat())
 
 
 def _spread(values: Sequence[float], sample: bool) -> float:
@@ -160,42 +160,42 @@ def _stdevp(*values: Value) -> Value:
 @function("DEVSQ", "+x")
 def _devsq(*values: Value) -> Value:
     """Return the sum of squared departures from the mean."""
-    found = numbers_in(values)
-    required(bool(found))
-    return _spread(found, False) * len(found)
+    numbers = numbers_in(values)
+    required(bool(numbers))
+    return _spread(numbers, False) * len(numbers)
 
 
 @function("AVEDEV", "+x")
 def _avedev(*values: Value) -> Value:
     """Return the mean departure from the mean, without signs."""
-    found = numbers_in(values)
-    required(bool(found))
-    mean = math.fsum(found) / len(found)
-    return math.fsum(abs(x - mean) for x in found) / len(found)
+    numbers = numbers_in(values)
+    required(bool(numbers))
+    mean = math.fsum(numbers) / len(numbers)
+    return math.fsum(abs(x - mean) for x in numbers) / len(numbers)
 
 
 @function("GEOMEAN", "+x")
 def _geomean(*values: Value) -> Value:
     """Return the geometric mean."""
-    found = numbers_in(values)
-    required(bool(found) and min(found) > 0)
-    return math.exp(math.fsum(map(math.log, found)) / len(found))
+    numbers = numbers_in(values)
+    required(bool(numbers) and min(numbers) > 0)
+    return math.exp(math.fsum(map(math.log, numbers)) / len(numbers))
 
 
 @function("HARMEAN", "+x")
 def _harmean(*values: Value) -> Value:
     """Return the harmonic mean."""
-    found = numbers_in(values)
-    required(bool(found) and min(found) > 0)
-    return len(found) / math.fsum(1 / x for x in found)
+    numbers = numbers_in(values)
+    required(bool(numbers) and min(numbers) > 0)
+    return len(numbers) / math.fsum(1 / x for x in numbers)
 
 
 @function("MEDIAN", "+x")
 def _median(*values: Value) -> Value:
     """Return the median."""
-    found = numbers_in(values)
-    required(bool(found))
-    return float(np.median(found))
+    numbers = numbers_in(values)
+    required(bool(numbers))
+    return float(np.median(numbers))
 
 
 @function("MODE MODE.SNGL", "+x")
@@ -207,98 +207,98 @@ def _mode(*values: Value) -> Value:
 
 
 def _ranked(grid: Grid) -> list[float]:
-    found = sorted(numbers_in([grid]))
-    required(bool(found))
-    return found
+    ranked = sorted(numbers_in([grid]))
+    required(bool(ranked))
+    return ranked
 
 
 @function("LARGE", "rn")
-def _large(grid: Grid, place: float) -> Value:
+def _large(grid: Grid, position: float) -> Value:
     """Return the n-th largest number."""
-    found, number = _ranked(grid), math.ceil(place)
-    required(1 <= number <= len(found))
-    return found[-number]
+    answer, number = _ranked(grid), math.ceil(position)
+    required(1 <= number <= len(answer))
+    return answer[-number]
 
 
 @function("SMALL", "rn")
-def _small(grid: Grid, place: float) -> Value:
+def _small(grid: Grid, position: float) -> Value:
     """Return the n-th smallest number."""
-    found, number = _ranked(grid), whole(place)
-    required(1 <= number <= len(found))
-    return found[number - 1]
+    answer, number = _ranked(grid), whole(position)
+    required(1 <= number <= len(answer))
+    return answer[number - 1]
 
 
-def _quantile(found: list[float], place: float) -> float:
+def _quantile(answer: list[float], position: float) -> float:
     """Return the value at a place, from 0, between ranked ones."""
-    below = math.floor(place + 1e-12)
-    above = min(below + 1, len(found) - 1)
-    return found[below] + (place - below) * (found[above] - found[below])
+    below = math.floor(position + 1e-12)
+    above = min(below + 1, len(answer) - 1)
+    return answer[below] + (position - below) * (answer[above] - answer[below])
 
 
 @function("PERCENTILE PERCENTILE.INC", "rn")
 def _percentile(grid: Grid, level: float) -> Value:
     """Return a percentile, of which the level 0 is the smallest number and 1 the largest."""
-    found = _ranked(grid)
+    ranked = _ranked(grid)
     required(0 <= level <= 1)
-    return _quantile(found, level * (len(found) - 1))
+    return _quantile(ranked, level * (len(ranked) - 1))
 
 
 @function("PERCENTILE.EXC", "rn")
 def _percentile_exc(grid: Grid, level: float) -> Value:
     """Return a percentile at the place level (n + 1)."""
-    found = _ranked(grid)
-    place = level * (len(found) + 1)
-    required(1 <= place <= len(found))
-    return _quantile(found, place - 1)
+    ranked = _ranked(grid)
+    position = level * (len(ranked) + 1)
+    required(1 <= position <= len(ranked))
+    return _quantile(ranked, position - 1)
 
 
 @function("QUARTILE QUARTILE.INC", "rn")
-def _quartile(grid: Grid, part: float) -> Value:
+def _quartile(grid: Grid, piece: float) -> Value:
     """Return a quartile, 0 for the smallest number and 4 for the largest."""
-    found, number = _ranked(grid), whole(part)
+    answer, number = _ranked(grid), whole(piece)
     required(0 <= number <= 4)
-    return _quantile(found, number / 4 * (len(found) - 1))
+    return _quantile(answer, number / 4 * (len(answer) - 1))
 
 
 @function("QUARTILE.EXC", "rn")
-def _quartile_exc(grid: Grid, part: float) -> Value:
+def _quartile_exc(grid: Grid, piece: float) -> Value:
     """Return a quartile at the place part (n + 1) / 4."""
-    found, number = _ranked(grid), whole(part)
+    answer, number = _ranked(grid), whole(piece)
     required(1 <= number <= 3)
-    place = number / 4 * (len(found) + 1)
-    required(1 <= place <= len(found))
-    return _quantile(found, place - 1)
+    position = number / 4 * (len(answer) + 1)
+    required(1 <= position <= len(answer))
+    return _quantile(answer, position - 1)
 
 
 @function("RANK RANK.EQ", "nr[n]")
 def _rank(x: float, grid: Grid, ascending: float = 0.0) -> Value:
     """Return the rank of a number, from the largest or with a third argument from the smallest."""
-    found = numbers_in([grid])
-    required(x in found, NA)
-    return 1 + sum((y < x) if ascending else (y > x) for y in found)
+    numbers = numbers_in([grid])
+    required(x in numbers, NA)
+    return 1 + sum((y < x) if ascending else (y > x) for y in numbers)
 
 
 @function("RANK.AVG", "nr[n]")
 def _rank_avg(x: float, grid: Grid, ascending: float = 0.0) -> Value:
     """Return the rank of a number, the mean of ranks where several are equal."""
-    found = numbers_in([grid])
-    required(x in found, NA)
-    before = sum((y < x) if ascending else (y > x) for y in found)
-    return before + (found.count(x) + 1) / 2
+    numbers = numbers_in([grid])
+    required(x in numbers, NA)
+    before = sum((y < x) if ascending else (y > x) for y in numbers)
+    return before + (numbers.count(x) + 1) / 2
 
 
 @function("PERCENTRANK PERCENTRANK.INC", "rn[n]")
 def _percentrank(grid: Grid, x: float, digits: float = 3.0) -> Value:
     """Return the level at which a number lies, cut to 3 digits."""
-    found, count = _ranked(grid), whole(digits)
+    answer, count = _ranked(grid), whole(digits)
     required(count >= 1)
-    required(found[0] <= x <= found[-1], NA)
-    if len(found) == 1:
+    required(answer[0] <= x <= answer[-1], NA)
+    if len(answer) == 1:
         return 1.0
-    below = max(i for i, y in enumerate(found) if y <= x)
-    below = found.index(found[below])
-    share = 0.0 if found[below] == x else (x - found[below]) / (found[below + 1] - found[below])
-    level = (below + share) / (len(found) - 1)
+    below = max(i for i, y in enumerate(answer) if y <= x)
+    below = answer.index(answer[below])
+    share = 0.0 if answer[below] == x else (x - answer[below]) / (answer[below + 1] - answer[below])
+    level = (below + share) / (len(answer) - 1)
     return math.floor(level * 10**count + 1e-9) / 10**count
 
 
@@ -306,23 +306,23 @@ def _pairs(ys: Grid, xs: Grid) -> tuple[list[float], list[float]]:
     """Return the numbers of two areas at places where both have one."""
     first, second = ys.flat(), xs.flat()
     required(len(first) == len(second), NA)
-    found = []
+    rows = []
     for y, x in zip(first, second, strict=True):
-        for one in (y, x):
-            if type(one) is CellError:
-                raise ResultError(one)
+        for item in (y, x):
+            if type(item) is CellError:
+                raise ResultError(item)
         if type(y) is float and type(x) is float:
-            found.append((y, x))
-    required(bool(found), DIV0)
-    return [y for y, _ in found], [x for _, x in found]
+            rows.append((y, x))
+    required(bool(rows), DIV0)
+    return [y for y, _ in rows], [x for _, x in rows]
 
 
 def _moments(ys: list[float], xs: list[float]) -> tuple[float, float, float, float, float]:
     """Return both means, and the mean squares and products of departures."""
     count = len(ys)
     y, x = math.fsum(ys) / count, math.fsum(xs) / count
-    yy = math.fsum((one - y) ** 2 for one in ys) / count
-    xx = math.fsum((one - x) ** 2 for one in xs) / count
+    yy = math.fsum((item - y) ** 2 for item in ys) / count
+    xx = math.fsum((item - x) ** 2 for item in xs) / count
     xy = math.fsum((a - y) * (b - x) for a, b in zip(ys, xs, strict=True)) / count
     return y, x, yy, xx, xy
 
@@ -394,24 +394,24 @@ def _steyx(ys: Grid, xs: Grid) -> Value:
 @function("SKEW", "+x")
 def _skew(*values: Value) -> Value:
     """Return the skewness of a sample."""
-    found = numbers_in(values)
-    count = len(found)
+    numbers = numbers_in(values)
+    count = len(numbers)
     required(count > 2, DIV0)
-    mean, sd = math.fsum(found) / count, math.sqrt(_spread(found, True))
+    mean, sd = math.fsum(numbers) / count, math.sqrt(_spread(numbers, True))
     required(sd > 0, DIV0)
-    total = math.fsum(((x - mean) / sd) ** 3 for x in found)
+    total = math.fsum(((x - mean) / sd) ** 3 for x in numbers)
     return total * count / ((count - 1) * (count - 2))
 
 
 @function("KURT", "+x")
 def _kurt(*values: Value) -> Value:
     """Return the excess kurtosis of a sample."""
-    found = numbers_in(values)
-    n = len(found)
+    numbers = numbers_in(values)
+    n = len(numbers)
     required(n > 3, DIV0)
-    mean, sd = math.fsum(found) / n, math.sqrt(_spread(found, True))
+    mean, sd = math.fsum(numbers) / n, math.sqrt(_spread(numbers, True))
     required(sd > 0, DIV0)
-    total = math.fsum(((x - mean) / sd) ** 4 for x in found)
+    total = math.fsum(((x - mean) / sd) ** 4 for x in numbers)
     scale = n * (n + 1) / ((n - 1) * (n - 2) * (n - 3))
     return total * scale - 3 * (n - 1) ** 2 / ((n - 2) * (n - 3))
 
@@ -426,19 +426,19 @@ def _standardize(x: float, mean: float, sd: float) -> Value:
 @function("FREQUENCY", "rr")
 def _frequency(values: Grid, bounds: Grid) -> Value:
     """Return how many numbers lie up to each bound and above the one before, and above the last."""
-    found, ends = numbers_in([values]), sorted(numbers_in([bounds]))
+    answer, ends = numbers_in([values]), sorted(numbers_in([bounds]))
     edges = [-math.inf, *ends, math.inf]
-    counts = [float(sum(low < x <= high for x in found)) for low, high in pairwise(edges)]
+    counts = [float(sum(low < x <= high for x in answer)) for low, high in pairwise(edges)]
     return Grid([[count] for count in counts])
 
 
 @function("TRIMMEAN", "rn")
 def _trimmean(grid: Grid, share: float) -> Value:
     """Return the mean without a share of the numbers, half of it at each end."""
-    found = _ranked(grid)
+    ranked = _ranked(grid)
     required(0 <= share < 1)
-    cut = math.floor(len(found) * share / 2)
-    kept = found[cut : len(found) - cut]
+    cut = math.floor(len(ranked) * share / 2)
+    kept = ranked[cut : len(ranked) - cut]
     return math.fsum(kept) / len(kept)
 
 

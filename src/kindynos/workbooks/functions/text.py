@@ -74,13 +74,13 @@ def _lower(text: str) -> Value:
 @function("PROPER", "t")
 def _proper(text: str) -> Value:
     """Return a text with a capital at the beginning of each word."""
-    return re.sub(r"[^\W\d_]+", lambda word: word[0].capitalize(), text)
+    return re.sub(r"[^\W\d_]+", lambda label: label[0].capitalize(), text)
 
 
 @function("TRIM", "t")
 def _trim(text: str) -> Value:
     """Return a text without blanks around it, and single ones within."""
-    return " ".join(part for part in text.split(" ") if part)
+    return " ".join(piece for piece in text.split(" ") if piece)
 
 
 @function("CLEAN", "t")
@@ -96,35 +96,35 @@ def _exact(first: str, second: str) -> Value:
 
 
 @function("FIND", "tt[n]")
-def _find(part: str, text: str, begin: float = 1.0) -> Value:
+def _find(piece: str, text: str, begin: float = 1.0) -> Value:
     """Return where a text stands in another, from 1."""
     required(1 <= begin <= len(text) + 1, VALUE)
-    place = text.find(part, whole(begin) - 1)
-    required(place >= 0, VALUE)
-    return place + 1
+    entry = text.find(piece, whole(begin) - 1)
+    required(entry >= 0, VALUE)
+    return entry + 1
 
 
 def wildcard(pattern: str) -> str:
     """Return a pattern with ? and * as a regular expression; ~ takes the next character as it
     is.
     """
-    found, place = "", 0
-    while place < len(pattern):
-        letter = pattern[place]
-        if letter == "~" and place + 1 < len(pattern) and pattern[place + 1] in "?*~":
-            place += 1
-            found += re.escape(pattern[place])
+    answer, position = "", 0
+    while position < len(pattern):
+        letter = pattern[position]
+        if letter == "~" and position + 1 < len(pattern) and pattern[position + 1] in "?*~":
+            position += 1
+            answer += re.escape(pattern[position])
         else:
-            found += {"?": ".", "*": ".*"}.get(letter, re.escape(letter))
-        place += 1
-    return found
+            answer += {"?": ".", "*": ".*"}.get(letter, re.escape(letter))
+        position += 1
+    return answer
 
 
 @function("SEARCH", "tt[n]")
-def _search(part: str, text: str, begin: float = 1.0) -> Value:
+def _search(piece: str, text: str, begin: float = 1.0) -> Value:
     """Return where a text with wildcards stands in another, whatever the capitals."""
     required(1 <= begin <= len(text) + 1, VALUE)
-    match = re.compile(wildcard(part), re.I | re.S).search(text, whole(begin) - 1)
+    match = re.compile(wildcard(piece), re.I | re.S).search(text, whole(begin) - 1)
     if match is None:
         raise ResultError(VALUE)
     return match.start() + 1
@@ -139,10 +139,10 @@ def _substitute(text: str, old: str, new: str, which: float | None = None) -> Va
         return text.replace(old, new)
     required(which >= 1, VALUE)
     parts = text.split(old)
-    place = whole(which)
-    if place >= len(parts):
+    position = whole(which)
+    if position >= len(parts):
         return text
-    return old.join(parts[:place]) + new + old.join(parts[place:])
+    return old.join(parts[:position]) + new + old.join(parts[position:])
 
 
 @function("REPLACE", "tnnt")
@@ -179,20 +179,20 @@ def _value(value: Value) -> Value:
     """Return the number that a text states."""
     if type(value) is float:
         return value
-    found = number_in_text(text_of(value)) if type(value) is str else None
-    if found is None:
+    number = number_in_text(text_of(value)) if type(value) is str else None
+    if number is None:
         raise ResultError(VALUE)
-    return found
+    return number
 
 
 @function("NUMBERVALUE", "t[tt]")
 def _numbervalue(text: str, decimal: str = ".", group: str = ",") -> Value:
     """Return the number that a text with stated signs states."""
     plain = "".join(text.split()).replace(group[:1], "") if group else "".join(text.split())
-    found = number_in_text(plain.replace(decimal[:1], ".")) if plain else 0.0
-    if found is None:
+    numbervalue = number_in_text(plain.replace(decimal[:1], ".")) if plain else 0.0
+    if numbervalue is None:
         raise ResultError(VALUE)
-    return found
+    return numbervalue
 
 
 @function("T", "v")
@@ -205,10 +205,10 @@ def _t(value: Value) -> Value:
 def _text(value: Value, form: str) -> Value:
     """Return a number written by a format, such as "0.0 %"."""
     if type(value) is str:
-        found = number_in_text(value)
-        if found is None:
+        number = number_in_text(value)
+        if number is None:
             return value
-        value = found
+        value = number
     return formatted(float(value or 0.0), form)
 
 
