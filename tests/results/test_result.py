@@ -1,5 +1,6 @@
 """Tests of result."""
 
+import json
 import math
 import pickle
 
@@ -88,7 +89,11 @@ class Reading(Case):
         self.assertEqual(f"{mean:.2f}", f"{float(mean):.2f}")
         self.assertLess(mean.low, mean)
         self.assertAlmostEqual(mean.error, (mean.high - mean.low) / 2)
-        self.assertIs(type(mean + 1), float)
+        np.testing.assert_allclose((2 * mean - 1).low, 2 * mean.low - 1)
+        self.assertIs(type(mean * mean), float)
+        self.assertEqual(json.loads(json.dumps(mean)), float(mean))
+        self.assertEqual(pd.Series([mean, self.value.sd]).dtype, np.float64)
+        self.assertEqual(max(mean, 0.0), max(float(mean), 0.0))
         several = self.value.percentile([5, 50, 95])
         self.assertEqual(several.shape, (3,))
         self.assertEqual(several[1], self.value.median)

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator
-from numbers import Real
-from typing import Any, Generic, Self, TypeVar
+from typing import Any, Self
 
 import numpy as np
 from numpy.lib.mixins import NDArrayOperatorsMixin
@@ -14,142 +13,173 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 from kindynos.delegation import Inline
 
-Number = TypeVar("Number", float, Floats)
 
-
-class _Figures(NDArrayOperatorsMixin, Inline, Generic[Number]):
-    """What one figure and several share: the interval, and arithmetic that gives plain numbers.
-
-    The error of a sum or a ratio depends on how its parts move together, which an estimate does not
-    know; so calculations drop the interval.
-    """
-
-    __slots__ = ("_high", "_low", "_rough", "_value")
-
-    _value: Number
-    _low: Number
-    _high: Number
-    _rough: Any
-
-    @property
-    def value(self) -> Number:
-        """The figure, without its interval."""
-        return self._value
-
-    @property
-    def low(self) -> Number:
-        """The lower end of the 95 % interval."""
-        return self._low
-
-    @property
-    def high(self) -> Number:
-        """The upper end of the 95 % interval."""
-        return self._high
-
-    @property
-    def rough(self) -> Any:
-        """Whether the interval is only an indication."""
-        return self._rough
-
-    @property
-    def error(self) -> Number:
-        """Half the width of the 95 % interval."""
-        return (self._high - self._low) / 2
-
-    def __call__(self) -> Self:
-        """Return the figure: ``result.mean()`` is ``result.mean``."""
-        return self
-
-    def __array__(self, dtype: Any = None, copy: bool | None = None) -> Floats:
-        array = np.asarray(self._value, dtype=dtype)
-        return array if copy is False or not self.shape else array.copy()
-
-    def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **options: Any) -> Any:
-        # An in-place operation such as x *= 1000 gives a new, plain number or array.
-        if any(isinstance(target, _Figures) for target in options.get("out", ())):
-            del options["out"]
-        plain = [item._value if isinstance(item, _Figures) else item for item in inputs]
-        answer = getattr(ufunc, method)(*plain, **options)
-        return answer.item() if isinstance(answer, np.generic) else answer
-
-    @property
-    def shape(self) -> tuple[int, ...]:
-        """The shape of the figures; ``()`` for one."""
-        return np.shape(self._value)
-
-    @property
-    def ndim(self) -> int:
-        """The number of axes."""
-        return len(self.shape)
-
-
-class Estimate(_Figures[float]):
+class Estimate(float, Inline):
     """A figure with its 95 % interval: ``value``, ``low``, ``high``, and ``error``, half the width.
 
-    The ends are NaN where no error can be given, and one of them is infinite where the trials bound
-    the figure on one side only. ``rough`` marks an interval that is only an indication; ``note``
-    says why, or what the figure is. It counts as its value in calculations, comparisons and formats
-    such as ``f"{estimate:.2f}"``; printing it shows the interval.
+    It is a float, and counts as its value in calculations, comparisons and formats such as
+    ``f"{estimate:.2f}"``; printing it shows the interval. The ends are NaN where no error can be
+    given, and one of them is infinite where the trials bound the figure on one side only. ``rough``
+    marks an interval that is only an indication; ``note`` says why, or what the figure is.
+
+    A number times an estimate, or added to one, has its interval too. The error of a sum or a ratio
+    of two estimates depends on how they move together, which they do not know; so all other
+    calculations give a plain number.
 
     >>> Estimate(10.0, 9.0, 12.0).error
     1.5
     >>> print(Estimate(10.0, 9.0, 12.0), f"{Estimate(10.0, 9.0, 12.0):.2f}")
-    10.0 ± 1.5 10.00
+    10.0 (9.0 to 12.0) 10.00
+    >>> 2 * Estimate(10.0, 9.0, 11.0) - 1, Estimate(10.0, 9.0, 11.0) ** 2
+    (19.0 ± 2.0, 100.0)
     """
 
-    __slots__ = ("_note",)
+    __slots__ = ("_high", "_low", "_note", "_rough")
 
-    def __init__(
-        self,
+    _low: float
+    _high: float
+    _rough: bool
+    _note: str
+
+    def __new__(
+        cls,
         value: float,
         low: float = math.nan,
         high: float = math.nan,
         rough: bool = False,
         note: str = "",
-    ) -> None:
-        self._value, self._low, self._high = float(value), float(low), float(high)
-        self._rough, self._note = rough, note
+    ) -> Self:
+        """Return a figure with the ends of its interval."""
+        self = super().__new__(cls, value)
+        self._low, self._high, self._rough, self._note = float(low), float(high), rough, note
+        return self
+
+    @property
+    def value(self) -> float:
+        """The figure, without its interval."""
+        return float(self)
+
+    @property
+    def low(self) -> float:
+        """The lower end of the 95 % interval."""
+        return self._low
+
+    @property
+    def high(self) -> float:
+        """The upper end of the 95 % interval."""
+        return self._high
+
+    @property
+    def error(self) -> float:
+        """Half the width of the 95 % interval."""
+        return (self._high - self._low) / 2
+
+    @property
+    def rough(self) -> bool:
+        """Whether the interval is only an indication."""
+        return self._rough
 
     @property
     def note(self) -> str:
         """Why the interval is rough or missing, or what the figure is."""
         return self._note
 
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """The shape of one figure: ``()``."""
+        return ()
+
+    @property
+    def ndim(self) -> int:
+        """The number of axes: none."""
+        return 0
+
+    @property
+    def lopsided(self) -> bool:
+        """Whether the two halves of the interval differ by a quarter or more."""
+        below, above = float(self) - self._low, self._high - float(self)
+        wider = max(below, above)
+        return math.isfinite(wider) and abs(above - below) > LOPSIDED * wider > 0
+
+    def __call__(self) -> Self:
+        """Return the figure: ``result.mean()`` is ``result.mean``."""
+        return self
+
     def __float__(self) -> float:
-        return self._value
+        return float.__add__(self, 0.0)
 
-    def __int__(self) -> int:
-        return int(self._value)
+    def _moved(self, value: float, ends: tuple[float, float]) -> Estimate:
+        return Estimate(value, min(ends), max(ends), self._rough, self._note)
 
-    def __bool__(self) -> bool:
-        return bool(self._value)
+    def __add__(self, other: float) -> float:
+        value = super().__add__(other)
+        if isinstance(other, Estimate) or not isinstance(other, int | float):
+            return value
+        return self._moved(value, (self._low + other, self._high + other))
 
-    def __round__(self, digits: int | None = None) -> Any:
-        return round(self._value, digits)
+    def __radd__(self, other: float) -> float:
+        return self + other
 
-    def __hash__(self) -> int:
-        return hash(self._value)
+    def __sub__(self, other: float) -> float:
+        value = super().__sub__(other)
+        if isinstance(other, Estimate) or not isinstance(other, int | float):
+            return value
+        return self._moved(value, (self._low - other, self._high - other))
+
+    def __rsub__(self, other: float) -> float:
+        value = super().__rsub__(other)
+        if isinstance(other, Estimate) or not isinstance(other, int | float):
+            return value
+        return self._moved(value, (other - self._low, other - self._high))
+
+    def __mul__(self, other: float) -> float:
+        value = super().__mul__(other)
+        if isinstance(other, Estimate) or not isinstance(other, int | float):
+            return value
+        return self._moved(value, (self._low * other, self._high * other))
+
+    def __rmul__(self, other: float) -> float:
+        return self * other
+
+    def __truediv__(self, other: float) -> float:
+        value = super().__truediv__(other)
+        if isinstance(other, Estimate) or not isinstance(other, int | float):
+            return value
+        return self._moved(value, (self._low / other, self._high / other))
+
+    def __neg__(self) -> Estimate:
+        return self._moved(-float(self), (-self._low, -self._high))
+
+    def __pos__(self) -> Estimate:
+        return self
 
     def __format__(self, spec: str) -> str:
-        return format(self._value, spec) if spec else str(self)
+        return format(float(self), spec) if spec else str(self)
 
     def __reduce__(self) -> Any:
-        return Estimate, (self._value, self._low, self._high, self._rough, self._note)
+        return Estimate, (float(self), self._low, self._high, self._rough, self._note)
+
+    def __str__(self) -> str:
+        return repr(self)
 
     def __repr__(self) -> str:
-        if math.isnan(self.error):
-            return repr(self._value)
-        if math.isinf(self.error):
-            return f"{self._value:.6g}, {one_sided(self)}"
-        return f"{_rounded(self._value, self.error)} ± {_rounded(self.error, self.error)}"
+        value, error = float(self), self.error
+        if math.isnan(error):
+            return repr(value)
+        if math.isinf(error):
+            return f"{value:.6g}, {one_sided(self)}"
+        if self.lopsided:
+            figure, low, high = (_rounded(x, error) for x in (value, self._low, self._high))
+            return f"{figure} ({low} to {high})"
+        return f"{_rounded(value, error)} ± {_rounded(error, error)}"
+
+
+LOPSIDED = 0.25  # difference of the halves of an interval, beside the wider, that is shown
 
 
 def symmetrical(value: float, error: float) -> Estimate:
     """Return a figure with an interval of the same width on both sides."""
     return Estimate(value, value - error, value + error)
-
-
-Real.register(Estimate)  # a number wherever one is asked for
 
 
 def _rounded(value: float, error: float) -> str:
@@ -171,7 +201,7 @@ def one_sided(estimate: Estimate, shown: Callable[[float], str] = "{:.6g}".forma
     return f"at most {shown(estimate.high)}" if math.isfinite(estimate.high) else "no bound"
 
 
-class Estimates(_Figures[Floats]):
+class Estimates(NDArrayOperatorsMixin, Inline):
     """Figures with their 95 % intervals: read-only arrays ``value``, ``low``, ``high`` and
     ``rough`` of one shape, and ``error``, half the widths.
 
@@ -182,12 +212,64 @@ class Estimates(_Figures[Floats]):
     (1.5, [3.0, 2.0])
     """
 
-    __slots__ = ()
+    __slots__ = ("_high", "_low", "_rough", "_value")
 
     def __init__(self, values: Any, low: Any, high: Any, rough: Any = False) -> None:
         self._value = _frozen(values, np.float64)
         self._low, self._high = (_frozen(end, np.float64, self._value.shape) for end in (low, high))
         self._rough = _frozen(rough, np.bool_, self._value.shape)
+
+    @property
+    def value(self) -> Floats:
+        """The figures, without their intervals."""
+        return self._value
+
+    @property
+    def low(self) -> Floats:
+        """The lower ends of the 95 % intervals."""
+        return self._low
+
+    @property
+    def high(self) -> Floats:
+        """The upper ends of the 95 % intervals."""
+        return self._high
+
+    @property
+    def rough(self) -> Any:
+        """Which intervals are only an indication."""
+        return self._rough
+
+    @property
+    def error(self) -> Floats:
+        """Half the widths of the 95 % intervals."""
+        halves: Floats = (self._high - self._low) / 2
+        return halves
+
+    def __call__(self) -> Self:
+        """Return the figures: ``row.mean()`` is ``row.mean``."""
+        return self
+
+    def __array__(self, dtype: Any = None, copy: bool | None = None) -> Floats:
+        array: Floats = np.asarray(self._value, dtype=dtype)
+        return array if copy is False else array.copy()
+
+    def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **options: Any) -> Any:
+        # An in-place operation such as x *= 1000 gives a new, plain number or array.
+        if any(isinstance(target, Estimates) for target in options.get("out", ())):
+            del options["out"]
+        plain = [item._value if isinstance(item, Estimates) else item for item in inputs]
+        answer = getattr(ufunc, method)(*plain, **options)
+        return answer.item() if isinstance(answer, np.generic) else answer
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """The shape of the figures."""
+        return self._value.shape
+
+    @property
+    def ndim(self) -> int:
+        """The number of axes."""
+        return len(self.shape)
 
     @classmethod
     def of(cls, estimates: list[Estimate]) -> Estimates:

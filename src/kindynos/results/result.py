@@ -9,6 +9,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, Generic, TypeVar, overload
 
 import numpy as np
+from numpy.lib.mixins import NDArrayOperatorsMixin
 from numpy.typing import ArrayLike, NDArray
 
 from kindynos.arrays import Floats
@@ -160,7 +161,7 @@ class NumberStatistics(Statistics[Estimate]):
         return both
 
 
-class _Quantity(Statistics[Figure], Inline):
+class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
     """What a quantity with one number per trial and one with a row share.
 
     Valid trials are those that are not NaN; chances are shares of all trials.
@@ -236,6 +237,13 @@ class _Quantity(Statistics[Figure], Inline):
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Floats:
         return np.array(self.values, dtype=dtype) if copy else np.asarray(self.values, dtype=dtype)
+
+    __hash__ = object.__hash__  # ``==`` compares the values
+
+    def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **options: Any) -> Any:
+        """Let ``run["a"] * 2 + run["b"]`` work on the values."""
+        plain = [item.values if isinstance(item, _Quantity) else item for item in inputs]
+        return getattr(ufunc, method)(*plain, **options)
 
     def __array_function__(self, function: Any, types: Any, arguments: Any, options: Any) -> Any:
         """Let functions of NumPy, such as ``np.mean``, work on the values."""
