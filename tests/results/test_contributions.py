@@ -7,7 +7,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.formula.terms import terms_of
-from tests.common import Case, proof, run
+from tests.common import Case, proof, repeats, run
 
 SDS, CORRELATION = np.array([1.0, 2.0, 0.1]), 0.5
 
@@ -210,3 +210,83 @@ class OnTheCommandLine(Case):
         self.assertEqual(data["to"], "P90 less the base case")
         total = sum(row["contribution"] for row in data["drivers"])
         self.assertAlmostEqual(total, data["total"], 9)
+
+
+EVENTS = {"strike": (0.1, 30.0), "fire": (0.05, 60.0), "delay": (0.3, 10.0)}
+
+
+def rare_risks() -> kd.Model:
+    """Works of a normal cost, and three events of which few trials decide the tail."""
+    model = kd.Model("Rare risks")
+    model.driver("works", kd.Normal(100, 10))
+    for name, (chance, size) in EVENTS.items():
+        model.driver(name, kd.Discrete([0.0, size], [1 - chance, chance]))
+    model.outcome("cost", "works + strike + fire + delay", better="low")
+    return model
+
+
+def expected_at(percentile: float) -> dict[str, float]:
+    """Return what each event adds on average where the cost is at its percentile, less its mean: a
+    mixture of eight normals, by hand.
+    """
+    from itertools import product
+
+    from scipy.optimize import brentq
+
+    cases = []
+    for happened in product((0, 1), repeat=3):
+        sizes = [hit * size for hit, (_, size) in zip(happened, EVENTS.values(), strict=True)]
+        chances = [
+            p if hit else 1 - p for hit, (p, _) in zip(happened, EVENTS.values(), strict=True)
+        ]
+        cases.append((sizes, float(np.prod(chances))))
+    point = brentq(
+        lambda x: sum(p * stats.norm.cdf(x, 100 + sum(s), 10) for s, p in cases) - percentile / 100,
+        0,
+        300,
+    )
+    weights = np.array([p * stats.norm.pdf(point, 100 + sum(s), 10) for s, p in cases])
+    shares = weights / weights.sum() @ np.array([s for s, _ in cases])
+    return {
+        name: share - p * size
+        for (name, (p, size)), share in zip(EVENTS.items(), shares, strict=True)
+    }
+
+
+class RareRisks(Case):
+    @proof
+    def test_contributions_to_a_tail_that_few_risks_decide(self):
+        for percentile, trials in ((80, 4_000), (90, 2_000), (90, 10_000), (95, 4_000)):
+            truth = expected_at(percentile)
+            held = dict.fromkeys(EVENTS, 0)
+            half = dict.fromkeys(EVENTS, 0)
+            count = repeats(100)
+            for seed in range(count):
+                frame = (
+                    rare_risks()
+                    .simulate(trials, seed=seed)
+                    .sensitivity("cost", "contributions", to="percentile", percentile=percentile)
+                )
+                for name in EVENTS:
+                    gap = abs(frame.loc[name, "contribution"] - truth[name])
+                    held[name] += gap <= frame.loc[name, "error"]
+                    half[name] += gap <= frame.loc[name, "error"] / 2
+            for name in EVENTS:
+                with self.subTest(percentile=percentile, trials=trials, risk=name):
+                    self.assertGreater(held[name], stats.binom.ppf(1e-3, count, 0.90))
+            self.assertLess(min(half.values()), stats.binom.isf(1e-3, count, 0.80))
+
+    def test_they_lie_at_the_truth(self):
+        truth = expected_at(90)
+        run = rare_risks().simulate(50_000, seed=1)
+        frame = run.sensitivity("cost", "contributions", to="percentile", percentile=90)
+        for name, value in truth.items():
+            self.assertAlmostEqual(frame.loc[name, "contribution"], value, delta=1.2)
+        total = float(run["cost"].percentile(90)) - float(run.base["cost"][0])
+        self.assertAlmostEqual(
+            frame["contribution"].sum() - frame.loc["base case", "contribution"]
+            if "base case" in frame.index
+            else frame["contribution"].sum(),
+            total,
+            places=6,
+        )

@@ -3,6 +3,7 @@
 import copy
 import math
 import pickle
+from dataclasses import replace
 
 import numpy as np
 from hypothesis import given, settings
@@ -68,12 +69,23 @@ class Values(Case):
 
     def test_ties_and_constants(self):
         s = sample(np.full(4000, 7.0))
-        self.assertEqual(
-            (ours.mean(s), ours.mean(s).error, ours.sd(s), ours.percentile(s, 5)), (7, 0, 0, 7)
-        )
+        self.assertEqual((ours.mean(s), ours.sd(s), ours.percentile(s, 5)), (7, 0, 7))
+        # what never varied may yet vary, unless it is constant by construction
+        self.assertTrue(math.isnan(ours.mean(s).error) and math.isnan(ours.sd(s).error))
+        self.assertIn("the same in all 4,000 trials", ours.mean(s).note)
+        fixed = replace(s, constant=True)
+        self.assertEqual((ours.mean(fixed).error, ours.sd(fixed).error), (0, 0))
         self.assertEqual(ours.percentile_of(s, 7), 50)
         self.assertEqual(ours.expected_shortfall(s, 0.99), -7)
         self.assertTrue(math.isnan(ours.skewness(s)))
+
+    def test_a_rare_event_that_each_block_has_once_has_an_error(self):
+        values = np.zeros(20_000)
+        values[500::1000] = 65_000.0  # one hit in each of 20 blocks
+        s = Sample(values, np.arange(0, 20_001, 1000))
+        figure = ours.mean(s)
+        self.assertEqual((float(figure), figure.rough), (65.0, True))
+        self.assertAlmostEqual(figure.error, 3 * 65_000 / 20_000, delta=0.02)
 
     def test_expected_shortfall_by_hand(self):
         x = -np.arange(1.0, 1001)  # losses 1 to 1000

@@ -76,8 +76,6 @@ class Precision:
         can be given.
         """
         within = self.within * abs(value) if self.relative else self.within
-        if error == 0:
-            return 0.0
         return error / within if within > 0 else math.inf
 
 
@@ -85,7 +83,7 @@ def next_count(blocks: int, missing: float) -> int:
     """Return how many blocks to have after the next round, from how far the aim is missed; errors
     fall with the root.
     """
-    if math.isnan(missing):
+    if not math.isfinite(missing):
         return math.ceil(blocks * MOST_GROWTH)
     return max(blocks + 1, math.ceil(blocks * min(1.1 * missing**2, MOST_GROWTH)))
 

@@ -24,6 +24,7 @@ from kindynos.finance.annuities import equivalent_annual as equivalent_annual
 from kindynos.finance.annuities import levelized_cost as levelized_cost
 
 from kindynos.finance.annual_rates import per_period as per_period
+from kindynos.finance.annual_rates import per_year as per_year
 
 # Rows over the periods
 from kindynos.finance.ledger import grow as grow

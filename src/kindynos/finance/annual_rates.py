@@ -1,4 +1,4 @@
-"""Rates a year as rates of shorter periods."""
+"""Rates a year as rates of shorter periods, and back."""
 
 from __future__ import annotations
 
@@ -39,5 +39,36 @@ def per_period(
     with np.errstate(divide="ignore"):
         answer = result / count if how == "simple" else np.expm1(np.log1p(result) / count)
     # twelve months of an annual rate of one period are the rate itself, to the bit
+    answer = np.where(count == 1, result, answer)
+    return answer if answer.ndim else float(answer)
+
+
+@checked
+def per_year(
+    rate: ArrayLike, periods_a_year: ArrayLike = 12, how: str = "effective"
+) -> Floats | float:
+    """Return the rate of a period, such as a month, as a rate a year: the inverse of
+    ``per_period``.
+
+    An "effective" rate is what the periods compound to, (1 + rate)^n - 1; a "simple" one is rate x
+    n. Arguments broadcast; a float for numbers. Raises ParameterError for fewer than one period,
+    and for an effective rate below -1.
+
+    Source: Brealey, Myers and Allen, Principles of Corporate Finance, chapter 2.
+
+    >>> round(per_year(0.009489), 4), per_year(0.01, how="simple"), per_year(0.08, 1)
+    (0.12, 0.12, 0.08)
+    """
+    one_of("how", how, HOW)
+    result, count = (
+        array_of(name, value)
+        for name, value in (("rate", rate), ("periods_a_year", periods_a_year))
+    )
+    if (count < 1).any():
+        raise ParameterError("periods_a_year must be at least 1")
+    if how == "effective" and (result < -1).any():
+        raise ParameterError("an effective rate must be at least -1")
+    with np.errstate(divide="ignore"):
+        answer = result * count if how == "simple" else np.expm1(np.log1p(result) * count)
     answer = np.where(count == 1, result, answer)
     return answer if answer.ndim else float(answer)

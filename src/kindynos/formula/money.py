@@ -9,7 +9,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.finance import annuities, measures
-from kindynos.finance.annual_rates import HOW, per_period
+from kindynos.finance.annual_rates import HOW, per_period, per_year
 from kindynos.finance.cash_flow import npv
 from kindynos.finance.dated import irr_dated, npv_dated
 from kindynos.finance.internal_rate import irr
@@ -87,6 +87,10 @@ def _values(*names: str) -> tuple[Parameter, ...]:
     return tuple(Parameter(name, "value") for name in names)
 
 
+def _per_year(rate: Floats, how: str = "effective", *, periods_a_year: Floats) -> Floats:
+    return np.asarray(per_year(rate, periods_a_year, how))
+
+
 MONEY = (
     Function(
         "per_period",
@@ -95,6 +99,15 @@ MONEY = (
         _per_period,
         "rate a year as the rate of one period of the model: what compounds to it, or with "
         '"simple" its even part',
+        by_year=True,
+    ),
+    Function(
+        "per_year",
+        (_RATE, Parameter("how", "word", optional=True, words=HOW)),
+        "same",
+        _per_year,
+        "rate of one period of the model as a rate a year, such as an irr of months: what it "
+        'compounds to, or with "simple" as many times as there are periods in a year',
         by_year=True,
     ),
     Function(

@@ -74,6 +74,7 @@ NEVER_NEGATIVE = SHARE_WORDS | {
 }
 # a yearly drift and volatility above which a process seems to state those of another time
 FAST, WILD = 0.3, 0.6
+PER_PERIOD = {"irr", "mirr"}  # whose rates are of a period
 RATES = ("rate", "growth", "finance", "reinvest")  # parameters that are fractions per period
 COUNTED = ("payback", "discounted_payback", "first_period")  # functions that count periods
 AS_RATES, AS_MONEY = (
@@ -172,6 +173,30 @@ def _yearly_rates(program: Program) -> Iterator[Finding]:
                 "for the rate of each, or convert = true of a given figure, or per_period(..., "
                 '"simple") for an even part of it',
             )
+
+
+def _rates_of_periods(program: Program) -> Iterator[Finding]:
+    """Rates of return of a period that are reported as rates a year."""
+    every = program.timeline.every
+    if every == "year":
+        return
+    for name in program.outcomes:
+        line = program.lines[name]
+        called = {node.function.name for node in _calls(line.tree)}
+        if YEARLY.search(line.unit or "") and called & PER_PERIOD and "per_year" not in called:
+            function = min(called & PER_PERIOD)
+            yield Finding(
+                name,
+                f"its unit is {line.unit}, and {function} of a model of {every}s is a rate a "
+                f"{every}; say per_year({function}(...))",
+            )
+
+
+def _calls(tree: Expression | None) -> Iterator[Call]:
+    """Yield the calls in a formula."""
+    for node in [] if tree is None else tree.walk():
+        if isinstance(node, Call):
+            yield node
 
 
 def _mixed_units(program: Program) -> Iterator[Finding]:
@@ -462,6 +487,7 @@ CHECKS: tuple[Callable[[Program], Iterator[Finding]], ...] = (
     _rates,
     _targets,
     _yearly_rates,
+    _rates_of_periods,
     _mixed_units,
     _units_of_outcomes,
     _beyond_the_periods,

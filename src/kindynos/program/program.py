@@ -24,7 +24,15 @@ from kindynos.program.correlations import Correlation, Repair, groups_of
 from kindynos.program.correlations import check_names as check_correlated_names
 from kindynos.program.order import check_names, ordered
 from kindynos.program.probe import Probe
-from kindynos.program.quantities import DependentDriver, Driver, Given, Line, Quantity, with_figures
+from kindynos.program.quantities import (
+    YEARLY,
+    DependentDriver,
+    Driver,
+    Given,
+    Line,
+    Quantity,
+    with_figures,
+)
 from kindynos.program.steps import (
     CalculationStep,
     DependentStep,
@@ -301,9 +309,7 @@ def compile_model(
         q.target for q in quantities.values() if isinstance(q, Line) and isinstance(q.target, str)
     )
     lines = {
-        n: _with_target(q, {**quantities, **used})
-        for n, q in quantities.items()
-        if isinstance(q, Line)
+        n: _with_target(q, quantities, used) for n, q in quantities.items() if isinstance(q, Line)
     }
     for line in lines.values():
         _check_tables(line, lines)
@@ -434,18 +440,22 @@ def _checked_names(driver: DependentDriver, shapes: Mapping[str, Shape]) -> Depe
     return replace(driver, rows=any(shapes[name].row for name in driver.needs))
 
 
-def _with_target(line: Line, quantities: Mapping[str, Quantity]) -> Line:
-    """Return a line whose target is a number: that of the given figure it names."""
+def _with_target(line: Line, quantities: Mapping[str, Quantity], used: Mapping[str, Given]) -> Line:
+    """Return a line whose target is a number: that of the given figure it names. A rate a year that
+    is converted is held as it is stated against an outcome a year, and else as it is used.
+    """
     if not isinstance(line.target, str):
         return line
-    given = quantities.get(line.target)
+    is_yearly = YEARLY.search(line.unit or "") is not None
+    given = quantities.get(line.target) if is_yearly else used.get(line.target)
+    given = quantities.get(line.target) if given is None else given
     if not isinstance(given, Given) or given.shape != NUMBER:
         what = "a row or a table" if isinstance(given, Given) else "not a given figure"
         problem = f"the target {line.target!r} is {what}; name a given number"
         raise ModelError(
             problem, owner=f"outcome {line.name!r}", unknown=line.target, known=quantities
         )
-    return replace(line, target=float(given.array))
+    return replace(line, target=float(np.asarray(given.array)))
 
 
 def _check_size(quantities: int, periods: int) -> None:

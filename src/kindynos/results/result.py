@@ -181,12 +181,14 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
         better: str = "high",
         missing: str | float | None = None,
         weights: Floats | None = None,
+        constant: bool = False,
     ) -> None:
         self.better, self.missing = better, missing
         self.name, self.unit, self.target, self.base, self.labels = name, unit, target, base, labels
         self._values = values.view()
         self._values.flags.writeable = False
         self._bounds, self._independent, self.weights = bounds, independent, weights
+        self.constant = constant
         self._figures: dict[str, Figure] = {}
 
     @property
@@ -211,7 +213,9 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
         return int(np.count_nonzero(failed.any(axis=0) if self.is_row else failed))
 
     def _sample_of(self, values: Floats) -> Sample:
-        return sample_of(values, self._bounds, self._independent, self.better, self.weights)
+        return sample_of(
+            values, self._bounds, self._independent, self.better, self.weights, self.constant
+        )
 
     @property
     def unranked(self) -> float:

@@ -79,6 +79,9 @@ class AnySample(Protocol):
     def independent(self) -> bool: ...  # noqa: D102
 
     @property
+    def constant(self) -> bool: ...  # noqa: D102
+
+    @property
     def middle(self) -> float: ...  # noqa: D102
 
     @property
@@ -117,13 +120,15 @@ class Sample:
     of trials as ``bounds``.
 
     ``independent`` says whether trials within a block are independent of each other, as under the
-    random plan; ``better`` which end of the values is wanted.
+    random plan; ``better`` which end of the values is wanted; ``constant`` that no draw reaches
+    them.
     """
 
     values: Floats
     bounds: NDArray[np.int64]
     independent: bool = False
     better: str = "high"
+    constant: bool = False
 
     @property
     def turned(self) -> Self:

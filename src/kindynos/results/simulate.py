@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import signal
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Executor, ProcessPoolExecutor, ThreadPoolExecutor
@@ -23,6 +24,7 @@ from kindynos.errors import ModelError, ParameterError, RunError, RunInterrupt, 
 from kindynos.literals import OnBad, SamplingPlan
 from kindynos.program.batch import BatchTask
 from kindynos.program.program import Program
+from kindynos.program.quantities import DistributionDriver
 from kindynos.results.run import Run
 from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS, Plan
@@ -30,6 +32,9 @@ from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.validate import check_integer, checked, invalid_argument, listed, one_of
 
 PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
+
+ROUNDS = 2  # in a row in which an aim must be met
+OCCURRED = 10  # how often an event must have happened before an error is believed
 
 
 class SimulationKeywords(TypedDict, total=False):
@@ -191,15 +196,16 @@ class _Simulation:
         )
         size, per_batch = first.size(0), first.blocks_per_batch
         most = max(self.settings.max_trials // size, FEWEST_BLOCKS)
-        count, run = FEWEST_BLOCKS, None
+        count, run, rounds_met = FEWEST_BLOCKS, None, 0
         while True:
             count = min(-(-count // per_batch) * per_batch, most)
             run = self._round(Blocks(size * count, count, per_batch), run)
             missing = max(_missing(run, aim) for aim in aims)
-            if missing <= 1 or run.partial or count >= most:
+            rounds_met = rounds_met + 1 if missing <= 1 else 0
+            if rounds_met == ROUNDS or run.partial or count >= most:
                 met = tuple((aim, _missing(run, aim) <= 1) for aim in aims)
                 return self.with_record(run, replace(run._record, aims=met))
-            count = next_count(count, missing)
+            count = next_count(count, missing) if missing > 1 else math.ceil(1.2 * count)
 
     def _round(self, blocks: Blocks, earlier: Run | None = None) -> Run:
         """Return a run of the blocks, of which an earlier run may have the first."""
@@ -285,11 +291,31 @@ def extended(
 
 
 def _missing(run: Run, aim: Precision) -> float:
+    """Return by how much an aim is missed; NaN where nothing can be said yet: as long as an event
+    that reaches the outcome has hardly occurred, the spread between trials tells nothing of it.
+    """
     result = run[aim.outcome]
     if result.is_row:
         raise ModelError(f"{aim.outcome!r} is a row; aim at a number, such as last({aim.outcome})")
+    if any(count < OCCURRED for count in _occurred(run, aim.outcome).values()):
+        return math.nan
     figure = result.statistic(aim.statistic, *aim.arguments, **aim.options)
     return aim.missing(float(figure), figure.error)
+
+
+def _occurred(run: Run, outcome: str) -> dict[str, int]:
+    """Return how often each event that reaches an outcome has occurred: a driver of one number
+    that mostly has one value.
+    """
+    counts = {}
+    reaching = run.program.ancestors([outcome])
+    for name, driver in run.program.drivers.items():
+        if name not in reaching or not isinstance(driver, DistributionDriver) or driver.each:
+            continue
+        usual = float(driver.distribution.quantile(0.5))
+        if driver.distribution.chance(at=usual) > 0.5:
+            counts[name] = int(np.count_nonzero(run[name].values != usual))
+    return counts
 
 
 def _check_memory(program: Program, kept: list[str], trials: int) -> None:

@@ -61,6 +61,8 @@ def mean(sample: AnySample) -> Estimate:
             return Estimate(value)
         terms, t = sample.distances(), _student(sample, sample.worth)
         deviation = terms.deviation(sample.independent)
+        if not deviation > 0:
+            return _without_spread(sample, value)
         ends = (value - deviation * t, value + deviation * t)
         note = decided_by_few(sample)
         if not note:
@@ -70,6 +72,23 @@ def mean(sample: AnySample) -> Estimate:
         count = sample.worth if by_trial else len(terms.sums)
         low, high = (value - deviation * hall(side * t, skew, count) for side in (1, -1))
     return Estimate(value, min(low, ends[0]), max(high, ends[1]), rough=True, note=note)
+
+
+def _without_spread(sample: AnySample, value: float) -> Estimate:
+    """Return a mean that is the same in each block. Where all trials are equal, nothing says how
+    far it may be off, unless the quantity is constant by construction. Where blocks have as many
+    hits each, as stratified ones have of a rare event, others may have one more or less in 3 of as
+    many blocks, with a chance of 95 % (the rule of three).
+    """
+    if sample.constant:
+        return Estimate(value, value, value)
+    low, first, last, high = (float(sample.quantile(level)) for level in (0.0, 0.25, 0.75, 1.0))
+    if low == high:
+        return Estimate(value, note=f"the same in all {sample.count:,} trials drawn")
+    if first < last:  # no rare event, but the plan is exact, as antithetic pairs are of sums
+        return Estimate(value, value, value)
+    reach = 3 * max(value - low, high - value) / sample.worth
+    return Estimate(value, value - reach, value + reach, rough=True)
 
 
 def _student(sample: AnySample, terms: float) -> float:
@@ -99,8 +118,11 @@ def sd(sample: AnySample) -> Estimate:
         value = sample.spread
     if not sample.has_error or not math.isfinite(value):
         return Estimate(value)
-    count, item, two = sample.left_out(2)
-    reach = jackknife_error(np.sqrt(np.maximum(two - item**2 / count, 0) / (count - 1)))
+    if value == 0 and not sample.constant:
+        return Estimate(value, note=f"the same in all {sample.count:,} trials drawn")
+    count, total, squares = sample.left_out(2)
+    variances = np.maximum(squares - total**2 / count, 0) / (count - 1)
+    reach = jackknife_error(np.sqrt(variances))
     low = max(value - reach, 0.0)
     with np.errstate(all="ignore"):
         unsure = (sample.peakedness - 1) / sample.worth > UNSURE

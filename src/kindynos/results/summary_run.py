@@ -286,7 +286,12 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
             line = self.program.lines[name]
             merged = item.merged()
             self._samples[name] = SummarySample(
-                merged, item.wanted, sizes, plan.independent, line.better
+                merged,
+                item.wanted,
+                sizes,
+                plan.independent,
+                line.better,
+                not self.program.shapes[name].random,
             )
 
     @property

@@ -32,6 +32,7 @@ class SummarySample:
     sizes: NDArray[np.int64]  # trials of each block, those without a value too
     independent: bool
     better: str = "high"
+    constant: bool = False
 
     @property
     def count(self) -> int:

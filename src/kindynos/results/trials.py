@@ -197,6 +197,7 @@ class SimulatedTrials(Mapping[str, Result]):
                 missing=program.lines[name].missing if name in program.lines else None,
                 base=base[:, 0] if base.ndim == 2 else float(base.reshape(-1)[0]),
                 labels=tuple(self.labels) if row else (),
+                constant=not program.shapes[name].random,
             )
         return self._results[name]
 

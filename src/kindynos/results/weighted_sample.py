@@ -164,10 +164,11 @@ def sample_of(
     independent: bool = False,
     better: str = "high",
     weights: Floats | None = None,
+    constant: bool = False,
 ) -> Sample:
     """Return the sample of values that weigh alike, or as ``weights`` say."""
     if weights is None:
-        return Sample(values, bounds, independent, better)
+        return Sample(values, bounds, independent, better, constant)
     return WeightedSample(values, bounds, independent, better, weights=weights)
 
 

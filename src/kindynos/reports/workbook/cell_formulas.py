@@ -407,6 +407,13 @@ class Translator:
             return f"({rate}/{count})"
         return f"((1+{rate})^(1/{count})-1)"
 
+    def _per_year(self, node: Call, period: int | None) -> str:
+        rate = self.text(node.parts[0], period)
+        count = self._named(PERIODS_A_YEAR, None)
+        if dict(node.options).get("how") == "simple":
+            return f"({rate}*{count})"
+        return f"((1+{rate})^{count}-1)"
+
     def _npv(self, node: Call, period: int | None) -> str:
         initial = _argument(node, "initial")
         first = "" if initial is None else f"+{self.text(initial, None)}"

@@ -8,6 +8,7 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.errors import RunError
 from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver
+from kindynos.results.reached_correlations import ranks
 from kindynos.results.sensitivity.inputs import Input, inputs_of, valid_outcome, work_out
 from kindynos.results.trials import SimulatedTrials
 from kindynos.validate import finite, invalid_argument
@@ -29,9 +30,9 @@ def swing_sensitivity(
     A driver of two values, such as an event, and one of which both percentiles are the same value,
     moves between its lowest and its highest value; the column ``chance`` has that of the rarer.
     A driver with a value each period is moved as its periods go together: it takes its rows of the
-    run, with all others at their base, and the two trials are shown whose outcomes are at the
-    percentiles; its value is then the mean over the periods. With ``by_period`` each period is
-    moved alone; a driver with named parameters is moved by its score, in all periods alike.
+    run, with all others at their base. Its values are then the percentiles of its mean over the
+    periods, and the outcomes those of what it does to the outcome. With ``by_period`` each period
+    is moved alone; a driver with named parameters is moved by its score, in all periods alike.
     ``attrs["base"]`` is the base case. Raises ParameterError for percentiles out of
     order.
     """
@@ -109,18 +110,19 @@ def _alone(run: SimulatedTrials, outcome: str, entry: Input, ends: tuple[float, 
 def _together(
     run: SimulatedTrials, outcome: str, entry: Input, rows: Floats, percentiles: tuple[float, float]
 ) -> Case:
-    """Return the case of a driver whose periods move as they do in the run: the two trials in which
-    what it does to the outcome is at the percentiles.
+    """Return the case of a driver whose periods move as they do in the run: the percentiles of its
+    mean over the periods, and those of what it does to the outcome.
     """
     trials = min(rows.shape[1], MOST_TRIALS)
     drawn = _at_base(run, trials)
     drawn[entry.driver] = rows[:, :trials]
     effects = work_out(run, outcome, drawn, trials)
-    order = np.argsort(effects, kind="stable")[: np.count_nonzero(~np.isnan(effects))]
-    if not len(order):
+    valid = ~np.isnan(effects)
+    if not valid.any():
         raise RunError(f"{outcome!r} has no value when {entry.driver!r} moves")
-    places = [int(order[round(q / 100 * (len(order) - 1))]) for q in percentiles]
-    if rows[:, places[0]].mean() > rows[:, places[1]].mean():
-        places.reverse()  # the lower value of the driver first, as of every other
-    values = [float(rows[:, position].mean()) for position in places]
-    return values[0], values[1], float(effects[places[0]]), float(effects[places[1]])
+    effects, level = effects[valid], rows[:, :trials].mean(axis=0)[valid]
+    values = np.percentile(level, percentiles)
+    ends = np.percentile(effects, percentiles)
+    if ranks(level) @ ranks(effects) < 0:  # more of the driver, less of the outcome
+        ends = ends[::-1]
+    return float(values[0]), float(values[1]), float(ends[0]), float(ends[1])
