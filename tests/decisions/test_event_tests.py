@@ -117,6 +117,60 @@ class Files(Case):
         self.assertEqual(len(data["by criterion"]), 9)
 
 
+class Scores(Case):
+    def test_a_score_that_is_no_sum_is_made_once_at_the_end(self):
+        total = {"money": 5.0, "days": 2.0}
+        for score in ("money * days", "money / days + 3", "max(money, days)", "7 + 0 * money"):
+            decision = Decision(
+                "Ways",
+                {
+                    "in two steps": Pay({"money": 2.0, "days": 1.0}, {"money": 3.0, "days": 1.0}),
+                    "at once": total,
+                    "after a chance": Pay(
+                        {"money": 5.0},
+                        Event("e", {"a": (0.5, {"days": 2.0}), "b": ("rest", {"days": 2.0})}),
+                    ),
+                },
+                criteria={"money": "EUR", "days": "day"},
+                score=score,
+            )
+            solution = decision.solve()
+            values = solution.table()["value"].tolist()
+            expected = eval(score, {}, {**total, "max": max})
+            np.testing.assert_allclose(values, expected, err_msg=score)
+            for brought in solution.realized.values():
+                np.testing.assert_allclose(brought, expected)
+
+    def test_with_draws_a_product_has_the_mean_of_products(self):
+        decision = Decision(
+            "Drawn",
+            {
+                "a": Pay({"money": kd.Normal(2, 1)}, {"money": 1.0, "days": kd.Normal(3, 1)}),
+                "b": {"money": 0.0, "days": 0.0},
+            },
+            criteria={"money": "", "days": ""},
+            score="money * money + days",
+        )
+        value = decision.solve(trials=20_000).table().loc["a", "value"]
+        self.assertAlmostEqual(value, 3.0**2 + 1 + 3, delta=0.15)
+
+    def test_a_criterion_that_a_path_says_nothing_of_is_named(self):
+        decision = Decision(
+            "Lacking",
+            {"a": {"money": 3.0}, "b": {"money": 5.0, "days": 2.0}},
+            criteria={"money": "", "days": ""},
+            score="money * days",
+        )
+        with self.fails("decision 'Lacking', a: the payoff lacks the criterion 'days'"):
+            decision.solve()
+
+    def test_comparisons_that_contradict_each_other_are_refused(self):
+        with self.fails("days against money is 2, and money against days is 3"):
+            kd.pairwise_weights({("money", "days"): 3, ("days", "money"): 2})
+        both = kd.pairwise_weights({("money", "days"): 4, ("days", "money"): 0.25})
+        self.assertAlmostEqual(both.weights["money"], 0.8)
+
+
 class Mistakes(Case):
     def test_what_cannot_be_is_refused(self):
         for signals, words in (

@@ -254,6 +254,34 @@ class Decision:
 
 
 @dataclass(frozen=True)
+class ByCriterion:
+    """Amounts by criterion, which add up along a path; a score is made of them once, at its end."""
+
+    amounts: Mapping[str, Any]
+    __array_ufunc__ = None  # an array plus this is this plus the array
+
+    def __add__(self, other: Any) -> ByCriterion:
+        if isinstance(other, ByCriterion):
+            names = dict.fromkeys([*self.amounts, *other.amounts])
+            return ByCriterion(
+                {n: self.amounts.get(n, 0.0) + other.amounts.get(n, 0.0) for n in names}
+            )
+        # nothing has been paid before: a number, or one per trial
+        return ByCriterion({name: amount + other for name, amount in self.amounts.items()})
+
+    __radd__ = __add__
+
+    def __getitem__(self, trials: Any) -> ByCriterion:
+        """Return the amounts of some trials."""
+        return ByCriterion(
+            {
+                name: amount[trials] if np.ndim(amount) else amount
+                for name, amount in self.amounts.items()
+            }
+        )
+
+
+@dataclass(frozen=True)
 class DecisionDraws:
     """The quantities and payoffs of a decision over its trials."""
 
@@ -286,19 +314,36 @@ class DecisionDraws:
         return cls(decision, count, seed, values, fixed or {})
 
     def amount(self, amount: Any, where: str) -> Any:
-        """Return an amount, a number or one per trial; of a table by criterion, the score."""
+        """Return an amount, a number or one per trial; of a table by criterion, one for each."""
         return self._picked(self._amount(amount, where))
 
+    def total(self, paid: Any, amount: Any, where: str) -> Any:
+        """Return what a path brings with the payoff at its end, a number or one per trial: where
+        there are criteria, the score of what was collected of each. Raises ParameterError for a
+        criterion that the path says nothing of.
+        """
+        collected = paid + self.amount(amount, where)
+        if not isinstance(collected, ByCriterion):
+            return collected
+        for name in self.decision.criteria:
+            if name not in collected.amounts:
+                raise ParameterError(
+                    f"the payoff lacks the criterion {name!r}; say 0 where it brings none of it",
+                    owner=f"decision {self.decision.name!r}, {where}",
+                )
+        known = {name: self._picked(value) for name, value in self.quantities.items()}
+        return self._formula(self.decision.score, {**known, **collected.amounts})
+
     def _picked(self, value: Any) -> Any:
+        if isinstance(value, ByCriterion):
+            return value if self.chosen is None else value[self.chosen]
         return value if self.chosen is None or not np.ndim(value) else value[self.chosen]
 
     def _amount(self, amount: Any, where: str) -> Any:
         if isinstance(amount, dict):
-            values = dict.fromkeys(self.decision.criteria, 0.0)
-            values |= {
-                name: self._amount(piece, f"{where} {name}") for name, piece in amount.items()
-            }
-            return self._formula(self.decision.score, {**self.quantities, **values})
+            return ByCriterion(
+                {name: self._amount(each, f"{where} {name}") for name, each in amount.items()}
+            )
         if isinstance(amount, Distribution):
             return amount._quantile(scores_of(self.seed, f"payoff {where}", self.trials))
         if isinstance(amount, ModelOutcome):

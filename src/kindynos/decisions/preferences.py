@@ -20,6 +20,8 @@ from kindynos.validate import checked, checked_init, mapping, positive
 # Mean consistency index of random comparisons of 1, 2, ... criteria. Source: Saaty (1977), table 1.
 RANDOM_INDEX = (0.0, 0.0, 0.58, 0.90, 1.12, 1.24, 1.32, 1.41, 1.45, 1.49)
 
+CLOSE = 1e-6  # how far a ratio and its inverse may be from it
+
 
 @dataclass(frozen=True)
 class Utility:
@@ -98,6 +100,16 @@ class Weights:
         return " + ".join(f"{weight:.6g} * {name}" for name, weight in self.weights.items())
 
 
+def _check_both(first: str, second: str, given: Mapping[Any, float]) -> None:
+    """Raise ParameterError where a pair is compared both ways and the two contradict each other."""
+    one_way, other_way = given[first, second], given[second, first]
+    if abs(one_way * other_way - 1) > CLOSE:
+        raise ParameterError(
+            f"{first} against {second} is {one_way:g}, and {second} against {first} is "
+            f"{other_way:g}; state the pair once, or as {1 / one_way:.4g}"
+        )
+
+
 @checked
 def pairwise_weights(comparisons: Mapping[tuple[str, str], float]) -> Weights:
     """Return the weights of criteria from how many times as important one is as another, for each
@@ -123,6 +135,8 @@ def pairwise_weights(comparisons: Mapping[tuple[str, str], float]) -> Weights:
     matrix = np.ones((len(names), len(names)))
     for i, item in enumerate(names):
         for j, two in enumerate(names[:i]):
+            if (item, two) in given and (two, item) in given:
+                _check_both(item, two, given)
             if (item, two) in given:
                 ratio = positive(f"{item} against {two}", given[item, two])
             elif (two, item) in given:

@@ -84,7 +84,7 @@ class Rollback:
             return self.roll(node.then, path, weight, paid + self.draws.amount(node.amount, where))
         best = None
         if isinstance(node, Payoff):
-            total = self.sign * (paid + self.draws.amount(node.amount, where))
+            total = self.sign * self.draws.total(paid, node.amount, where)
             end: Any = self._end(total, weight)
         elif isinstance(node, Event):
             chances = self.draws.chances(node)
@@ -241,7 +241,7 @@ class Solution(Reported):
             "mean": "by the mean payoff",
             "certainty equivalent": "by the certainty equivalent "
             f"({getattr(self.rolling.utility, 'words', '')})",
-            "percentile": f"by the percentile {100 * self.level:g}",
+            "percentile": f"by the percentile that the worst {100 * self.level:g} % do not reach",
             "expected shortfall": f"by the mean of the worst {100 * self.level:g} %",
         }[self.by]
         if self.by in CONSISTENT:
@@ -381,19 +381,15 @@ class Solution(Reported):
             for name, then in self.decision.alternatives.items()
         }
 
-    def _realized(self, node: Tree, path: Path, paid: Floats, trials: Any) -> Floats:
+    def _realized(self, node: Tree, path: Path, paid: Any, trials: Any) -> Floats:
         """Return the payoffs of the trials that come to a part."""
-
-        def at(value: Any) -> Any:
-            return value[trials] if np.ndim(value) else value
-
-        where = " > ".join(path)
+        where, draws = " > ".join(path), replace(self.draws, chosen=trials)
         if isinstance(node, Payoff):
-            return np.asarray(paid + at(self.draws.amount(node.amount, where)))
+            total = draws.total(paid, node.amount, where)
+            return np.broadcast_to(np.asarray(total, dtype=np.float64), trials.shape)
         if isinstance(node, Pay):
-            return self._realized(
-                node.then, path, paid + at(self.draws.amount(node.amount, where)), trials
-            )
+            so_far = paid + draws.amount(node.amount, where)
+            return self._realized(node.then, path, so_far, trials)
         if isinstance(node, Choice):
             best = self.rolling.policy[path]
             return self._realized(node.alternatives[best], (*path, best), paid, trials)
@@ -451,14 +447,14 @@ class Solution(Reported):
                     by_name[name].append(self._followed(then, (name,), turned, 0.0))
         return {name: np.array(values) for name, values in by_name.items()}, np.array(weights)
 
-    def _followed(self, node: Tree, path: Path, turned: Mapping[str, str], paid: float) -> float:
+    def _followed(self, node: Tree, path: Path, turned: Mapping[str, str], paid: Any) -> float:
         """Return what a part brings under the best policy when it is known how events turn out."""
         where = " > ".join(path)
         if isinstance(node, Payoff):
-            return paid + float(self.draws.amount(node.amount, where))
+            return float(self.draws.total(paid, node.amount, where))
         if isinstance(node, Pay):
-            paid += float(self.draws.amount(node.amount, where))
-            return self._followed(node.then, path, turned, paid)
+            so_far = paid + self.draws.amount(node.amount, where)
+            return self._followed(node.then, path, turned, so_far)
         if isinstance(node, Choice):
             branch = self.rolling.policy[path]
             return self._followed(node.alternatives[branch], (*path, branch), turned, paid)
@@ -640,7 +636,7 @@ def _utility(decision: Decision, draws: DecisionDraws) -> Utility | None:
         if isinstance(node, Pay):
             visit(node.then, path, paid + draws.amount(node.amount, where))
         elif isinstance(node, Payoff):
-            total = sign * (paid + draws.amount(node.amount, where))
+            total = sign * draws.total(paid, node.amount, where)
             ends.extend((float(np.min(total)), float(np.max(total))))
         else:
             for name, child in children(node):

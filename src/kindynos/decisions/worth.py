@@ -269,7 +269,7 @@ def _best_of(
     """Return the most that can be had in a world that is known."""
     where = " > ".join(path)
     if isinstance(node, Payoff):
-        return sign * (paid + draws.amount(node.amount, where))
+        return sign * draws.total(paid, node.amount, where)
     if isinstance(node, Pay):
         return _best_of(
             node.then, path, draws, turned, paid + draws.amount(node.amount, where), sign
