@@ -1,10 +1,13 @@
 """Tests of goal."""
 
+import math
+
 import numpy as np
 from matplotlib.figure import Figure
 from scipy import stats
 
 import kindynos as kd
+from kindynos.reports import studies
 from tests.common import Case, investment, proof, repeats, reserve
 
 FACTOR = sum(1.1**-t for t in range(1, 6))
@@ -163,3 +166,48 @@ class BothSides(Case):
         self.assertAlmostEqual(
             np.median(errors), 1.96 * 0.4 / 500**0.5 / density, delta=0.3 * np.median(errors)
         )
+
+
+class Shapes(Case):
+    def model(self):
+        model = kd.Model("Shapes")
+        model.given(a=3.0, fare=50.0)
+        model.driver("x", kd.Normal(0, 1))
+        model.outcome("hump", "7e6 - 2e4 * (fare - 55.5) ** 2 + 1e3 * x")
+        model.outcome("step", "floor(a) + 0 * x")
+        model.outcome("twice", "(fare - 45) * (fare - 70) + 0.1 * x")
+        return model
+
+    def solve(self, name, outcome, **goal):
+        return self.model().solve(name, outcome, **goal, trials=2_000, seed=1)
+
+    def test_an_extreme_between_the_values_tried_first_is_sought(self):
+        found = self.solve("fare", "hump", mean=6.999e6, within=(20, 95))
+        root = math.sqrt(1e3 / 2e4)
+        self.assertAlmostEqual(float(found.value), 55.5 - root, delta=0.03)
+        self.assertAlmostEqual(found.others[0], 55.5 + root, delta=0.15)
+        with self.fails("no fare from 20 to 95 makes the mean of hump 8,000,000"):
+            self.solve("fare", "hump", mean=8e6, within=(20, 95))
+        lowest = self.solve("fare", "twice", mean=-156.0, within=(30, 80))
+        self.assertAlmostEqual(float(lowest.value), 57.5 - 0.5, delta=0.05)
+
+    def test_every_crossing_is_named(self):
+        found = self.solve("fare", "twice", mean=0, within=(30, 80))
+        self.assertAlmostEqual(float(found.value), 45, delta=0.01)
+        self.assertEqual(len(found.others), 1)
+        self.assertAlmostEqual(found.others[0], 70, delta=0.1)
+        report = studies.goal(found)
+        self.assertIn("It is reached at about 70", " ".join(report.sections[0].sentences))
+
+    def test_a_jump_is_no_solution(self):
+        found = self.solve("a", "step", mean=2.5, within=(1, 5.2))
+        self.assertEqual(found.jump, (2.0, 3.0))
+        self.assertTrue(math.isnan(found.value.error))
+        words = studies.goal(found).answer[0]
+        self.assertIn("No a makes the mean of step 2.5: it jumps from 2 to 3 at 3", words)
+        self.assertIsNone(self.solve("fare", "twice", mean=0, within=(30, 60)).jump)
+
+    def test_the_base_case_is_solved_for(self):
+        found = self.solve("fare", "hump", base=5e6, within=(20, 55))
+        self.assertAlmostEqual(float(found.value), 45.5, delta=0.01)
+        self.assertEqual(found.value.error, 0.0)

@@ -48,6 +48,7 @@ from kindynos.cli.common import (
     "--percentile", type=FIGURE, help="The percentile, from 0 to 100, that is to reach --equals."
 )
 @click.option("--equals", type=FIGURE, help="What the percentile is to be.")
+@click.option("--base", type=FIGURE, help="What the outcome is to be in the base case.")
 @simulated
 @set_option
 @out_option
@@ -63,6 +64,7 @@ def solve(
     mean: float | None,
     percentile: float | None,
     equals: float | None,
+    base: float | None,
     simulation: dict[str, Any],
     changes: tuple[str, ...],
     out: Path | None,
@@ -94,6 +96,7 @@ def solve(
             mean=mean,
             percentile=percentile,
             equals=equals,
+            base=base,
             **simulation,
         )
 

@@ -825,6 +825,7 @@ class Model(Inline):
         mean: float | None = None,
         percentile: float | None = None,
         equals: float | None = None,
+        base: float | None = None,
         trials: int = 10_000,
         seed: Seed = None,
         **options: Unpack[SimulationKeywords],
@@ -833,15 +834,19 @@ class Model(Inline):
         a goal.
 
         ``solve("deposit", outcome="reserve", chance=0.80, above=1e6, within=(2e5, 9e5))``; or
-        ``mean=``, or ``percentile=`` with ``equals=``. All values are tried on the same draws, at
-        most 25 of them, until the value is known to 1e-4 of the range. ``options`` are those of
+        ``mean=``, or ``percentile=`` with ``equals=``, or ``base=`` for the base case. All values
+        are tried on the same draws, until the value is known to 1e-4 of the range. Where the
+        statistic turns within the range, its extreme is sought; ``others`` are further values that
+        reach the goal, and ``jump`` says where it is jumped over. ``options`` are those of
         ``simulate``. Raises GoalError, with what the range reaches, when none does, and
         ParameterError or ModelError for what cannot be solved for.
         """
         from kindynos.results.simulate import SimulationOptions
         from kindynos.studies.solving import GoalRequest, solve
 
-        request = GoalRequest(outcome, within, chance, above, below, mean, percentile, equals)
+        request = GoalRequest(
+            outcome, within, chance, above, below, mean, percentile, equals, base=base
+        )
         return solve(self._statement, name, request, SimulationOptions(trials, seed, **options))
 
     @checked

@@ -436,6 +436,16 @@ def goal(answer: Goal) -> Report:
     value = in_one_cell(answer.value, unit=answer.unit)
     description = f"{answer.name} = {value}{unit} makes the {answer.what} {aim}."
     notes = []
+    if answer.jump is not None:
+        low, high = (in_one_cell(Estimate(end), kind, answer.outcome_unit) for end in answer.jump)
+        where = brief(in_unit(float(f"{float(answer.value):.4g}"), answer.unit))
+        description = (
+            f"No {answer.name} makes the {answer.what} {aim}: it jumps from {low} to {high} at "
+            f"{where}{unit}."
+        )
+    if answer.others:
+        values = (brief(in_unit(float(f"{x:.4g}"), answer.unit)) for x in answer.others)
+        notes.append(Text(f"It is reached at about {', '.join(values)}{unit} too."))
     if answer.without_value:
         which = "of all trials" if kind == "share" else "over the others"
         notes.append(
@@ -459,6 +469,8 @@ def goal(answer: Goal) -> Report:
             "seed": answer.seed,
             **plain_estimate(answer.value),
             "without value": answer.without_value,
+            "others": list(answer.others),
+            "jump": None if answer.jump is None else list(answer.jump),
             "evaluations": plain_rows(answer.evaluations),
         },
         frames=lambda: {"goal": answer.evaluations},

@@ -33,6 +33,11 @@ class Goal(Reported):
     without_value: float = 0.0
     """The largest share of trials without a value, in what was tried; figures are over the
     others."""
+    others: tuple[float, ...] = ()
+    """Further values in the range at which the goal is reached, about."""
+    jump: tuple[float, float] | None = None
+    """From where to where the statistic jumps over the goal at ``value``; None where it reaches
+    it."""
 
     def __repr__(self) -> str:
         return (

@@ -272,7 +272,7 @@ def _unmet(search: DecisionSearch, nearest: Point) -> str:
         if excess > 0
     ]
     return (
-        f"optimize: no decisions keep {' and '.join(broken)}; the nearest of "
+        f"no decisions keep {' and '.join(broken)}; the nearest of "
         f"{len(search.tried)} tried are {values}"
     )
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -27,7 +28,19 @@ from kindynos.validate import checked, finite, fraction, invalid_argument
 SCAN = 5
 MOST = 25
 UNSHOWN = 100_000  # trials, up to which a value is tried too quickly to show progress within it
+FEW = 12  # values tried for each further place where the goal is reached
+MOST_SOUGHT = 14  # values tried for the extreme of a statistic that passes no goal elsewhere
+GOLDEN = 0.381966
+JUMP = 0.2  # share of the change over a bracket that is left within the tolerance, of a jump
 END_STEPS = 6  # values tried to find each end of the interval
+
+
+def _base_case(result: Result) -> Estimate:
+    base = float(result.base)
+    return Estimate(base, base, base)
+
+
+BASE_CASE = ParsedStatistic("base case", _base_case, words="base case")
 
 
 @dataclass(frozen=True)
@@ -43,16 +56,20 @@ class GoalRequest:
     percentile: float | None = None
     equals: float | None = None
     tolerance: float = 1e-4
+    base: float | None = None
 
     def statistic(self) -> tuple[ParsedStatistic, float]:
         """Return the statistic and the goal; raises ParameterError unless exactly one is stated
         whole.
         """
-        if sum(figure is not None for figure in (self.chance, self.mean, self.percentile)) != 1:
+        aims = (self.chance, self.mean, self.percentile, self.base)
+        if sum(figure is not None for figure in aims) != 1:
             raise ParameterError(
-                "say one of chance=0.8 with above= or below=, mean=1e6, or percentile=10 with "
-                "equals=0"
+                "say one of chance=0.8 with above= or below=, mean=1e6, percentile=10 with "
+                "equals=0, or base=0"
             )
+        if self.base is not None:
+            return BASE_CASE, finite("base", self.base)
         if self.chance is not None:
             if (self.above is None) == (self.below is None):
                 raise ParameterError(
@@ -74,18 +91,23 @@ class GoalRequest:
 
 
 @checked
-def solve(statement: Statement, name: str, wanted: GoalRequest, options: SimulationOptions) -> Goal:
-    """Return the value of ``name`` that reaches what is wanted; see Model.solve."""
-    description, goal = wanted.statistic()
+def solve(
+    statement: Statement, name: str, request: GoalRequest, options: SimulationOptions
+) -> Goal:
+    """Return the value of ``name`` that reaches what is requested; see Model.solve."""
+    description, goal = request.statistic()
     check_swept(statement, name)
-    line = _outcome_of(statement, wanted.outcome)
+    line = _outcome_of(statement, request.outcome)
     whole = name == PERIODS and name not in statement.quantities
-    low, high = _range_of(wanted.within, whole)
+    low, high = _range_of(request.within, whole)
     seed = checked_seed(options.seed)
     settings = replace(options, seed=seed)
     tried: dict[float, Estimate] = {}
     lacking: list[float] = []
-    at = _trials_of(statement, name, wanted.outcome, settings)
+    if request.base is None:
+        at = _trials_of(statement, name, request.outcome, settings)
+    else:
+        at = _base_case_of(statement, name, request.outcome)
 
     def gap(value: float) -> float:
         result = at(value)
@@ -93,23 +115,23 @@ def solve(statement: Statement, name: str, wanted: GoalRequest, options: Simulat
         lacking.append(result.unranked)
         return float(tried[value]) - goal
 
-    what = f"{description.label} of {wanted.outcome}"
+    what = f"{description.label} of {request.outcome}"
+    others: list[float] = []
+    jump = None
     if whole:
-        around = None
         count = _first_count(gap, int(low), int(high))
-    else:
-        around = _scan(gap, low, high)
-        count = None
-    if count is not None:
-        values = [
-            position for position, figure in tried.items() if figure.low <= goal <= figure.high
-        ]
+        if count is None:
+            raise GoalError(_unreached(name, what, goal, tried))
+        values = [value for value, figure in tried.items() if figure.low <= goal <= figure.high]
         estimate = Estimate(count, min([count, *values]), max([count, *values]))
-    elif around is not None:
-        root = _root(gap, *around, wanted.tolerance * (high - low), MOST - len(tried))
-        estimate = _with_error(root, tried, gap, goal)
     else:
-        raise GoalError(_unreached(name, what, goal, tried))
+        brackets = _scan(gap, low, high)
+        if not brackets:
+            raise GoalError(_unreached(name, what, goal, tried))
+        tolerance = request.tolerance * (high - low)
+        root, jump = _root(gap, brackets[0], tolerance, MOST)
+        estimate = Estimate(root) if jump else _with_error(root, tried, gap, goal)
+        others = [_root(gap, bracket, 20 * tolerance, FEW)[0] for bracket in brackets[1:]]
 
     stated = statement.quantities.get(name.partition(".")[0])
     return Goal(
@@ -123,6 +145,8 @@ def solve(statement: Statement, name: str, wanted: GoalRequest, options: Simulat
         None if stated is None else stated.unit,
         line.unit,
         max(lacking),
+        tuple(others),
+        None if jump is None else (jump[0] + goal, jump[1] + goal),
     )
 
 
@@ -172,6 +196,18 @@ def _trials_of(
     return simulated
 
 
+def _base_case_of(statement: Statement, name: str, outcome: str) -> Callable[[float], Result]:
+    """Return what gives the outcome in the base case at a value, as one trial."""
+
+    def worked_out(value: float) -> Result:
+        program = statement.replace(**{name: value}).program
+        values, _ = program.evaluate(program.base_values(), 1, [outcome], lenient=True)
+        base = np.asarray(values[outcome], dtype=np.float64).reshape(-1)[:1]
+        return Result(outcome, base, np.array([0, 1]), base=float(base[0]))
+
+    return worked_out
+
+
 def _first_count(gap: Callable[[float], float], low: int, high: int) -> int | None:
     """Return the first whole number, from the low end on, at which the statistic has reached or
     passed the goal.
@@ -182,35 +218,69 @@ def _first_count(gap: Callable[[float], float], low: int, high: int) -> int | No
     )
 
 
-def _scan(
-    gap: Callable[[float], float], low: float, high: float
-) -> tuple[float, float, float, float] | None:
-    """Return the two neighbours, with their gaps, between which the statistic crosses the goal."""
+@dataclass(frozen=True)
+class Bracket:
+    """Two values between which the statistic crosses its goal, with how far it is from it there."""
+
+    low: float
+    high: float
+    at_low: float
+    at_high: float
+
+
+def _scan(gap: Callable[[float], float], low: float, high: float) -> list[Bracket]:
+    """Return all places between values spread over the range where the statistic crosses the goal;
+    where there is none, those on either side of its extreme, if that passes the goal.
+    """
     values = [float(value) for value in np.linspace(low, high, SCAN)]
-    gaps = [gap(value) for value in values]
-    for position in range(SCAN - 1):
-        if gaps[position] == 0 or gaps[position] * gaps[position + 1] < 0:
-            return values[position], values[position + 1], gaps[position], gaps[position + 1]
-    return (values[-2], values[-1], gaps[-2], gaps[-1]) if gaps[-1] == 0 else None
+    gaps = {value: gap(value) for value in values}
+    brackets = _crossings(gaps)
+    if brackets or not all(math.isfinite(distance) for distance in gaps.values()):
+        return brackets
+    # the goal lies beyond all of them: seek the extreme on its side
+    sign = -math.copysign(1.0, gaps[values[0]])
+    best = max(values, key=lambda value: sign * gaps[value])
+    position = values.index(best)
+    left, right = values[max(position - 1, 0)], values[min(position + 1, SCAN - 1)]
+    for _ in range(MOST_SOUGHT):
+        # the wider side of the best so far, by the golden section
+        wider_right = right - best > best - left
+        value = best + GOLDEN * (right - best) if wider_right else best - GOLDEN * (best - left)
+        gaps[value] = gap(value)
+        if gaps[value] * gaps[best] <= 0:
+            return _crossings(gaps)
+        if sign * gaps[value] > sign * gaps[best]:
+            left, best, right = (best, value, right) if wider_right else (left, value, best)
+        elif wider_right:
+            right = value
+        else:
+            left = value
+    return []
+
+
+def _crossings(gaps: dict[float, float]) -> list[Bracket]:
+    """Return the neighbours between which the gap changes sign, or one of which has none."""
+    brackets: list[Bracket] = []
+    for low, high in pairwise(sorted(gaps)):
+        begins_at = gaps[low] == 0 and not (brackets and brackets[-1].high == low)
+        ends_at = gaps[high] == 0 and high == max(gaps)
+        if begins_at or ends_at or gaps[low] * gaps[high] < 0:
+            brackets.append(Bracket(low, high, gaps[low], gaps[high]))
+    return brackets
 
 
 def _root(
-    gap: Callable[[float], float],
-    a: float,
-    b: float,
-    at_a: float,
-    at_b: float,
-    tolerance: float,
-    most: int,
-) -> float:
+    gap: Callable[[float], float], bracket: Bracket, tolerance: float, most: int
+) -> tuple[float, tuple[float, float] | None]:
     """Return where the gap changes sign, by interpolation that is never slower than halving by more
-    than one step.
+    than one step; and where it jumps there, from where to where.
 
     The ITP method of Oliveira and Takahashi, ACM Transactions on Mathematical Software 47 (2020),
     article 5.
     """
+    a, b, at_a, at_b = bracket.low, bracket.high, bracket.at_low, bracket.at_high
     if at_a == 0 or at_b == 0:
-        return a if at_a == 0 else b
+        return (a if at_a == 0 else b), None
     steps = math.ceil(math.log2((b - a) / (2 * tolerance))) + 1
     reach, sign = 0.2 / (b - a), math.copysign(1.0, at_b)
     for step in range(min(max(steps, 1), most)):
@@ -225,13 +295,17 @@ def _root(
         value = truncated if abs(truncated - middle) <= radius else middle - side * radius
         answer = gap(value)
         if answer == 0:
-            return value
+            return value, None
         if answer * sign > 0:
             b, at_b = value, answer
         else:
             a, at_a = value, answer
     # the end at which the goal is reached: it matters where the statistic jumps
-    return b if at_b > 0 else a
+    root = b if at_b > 0 else a
+    is_jump = abs(at_b - at_a) > JUMP * abs(bracket.at_high - bracket.at_low) and b - a <= (
+        2.01 * tolerance
+    )
+    return root, (at_a, at_b) if is_jump else None
 
 
 def _with_error(
@@ -294,7 +368,7 @@ def _unreached(name: str, what: str, goal: float, tried: dict[float, Estimate]) 
         f"{_plain_number(figures[value])} (at {_plain_number(value)})" for value in (least, most)
     ]
     return (
-        f"solve: no {name} from {ends} makes the {what} {_plain_number(goal)}: among "
+        f"no {name} from {ends} makes the {what} {_plain_number(goal)}: among "
         f"{len(figures)} values tried it runs from "
         f"{reached[0]} to {reached[1]}"
     )
