@@ -1,5 +1,7 @@
 """Tests of backtest."""
 
+import itertools
+
 import numpy as np
 from scipy import stats
 
@@ -20,7 +22,8 @@ class Backtests(Case):
         self.assertEqual(zones, ["green"] * 5 + ["yellow"] * 5 + ["red"] * 2)
 
     def test_kupiec_as_published(self):
-        # Kupiec (1995): non-rejection regions at 95 % for 255, 510 and 1,000 days.
+        # Kupiec (1995): non-rejection regions at 95 % for 255, 510 and 1,000 days, by chi-square.
+        most_likely = stats.chi2.ppf(0.95, 1)
         for days, level, least, most in (
             (255, 0.99, 0, 7),
             (510, 0.99, 1, 11),
@@ -28,11 +31,47 @@ class Backtests(Case):
             (255, 0.95, 6, 21),
         ):
             inside = [
-                count for count in range(60) if self.of(count, days, level).kupiec.p_value > 0.05
+                count
+                for count in range(60)
+                if self.of(count, days, level).kupiec.statistic < most_likely
             ]
             published = range(least + (least > 0) * 1 if least else 0, most)
             self.assertLessEqual(set(published) - {0}, set(inside))
             self.assertNotIn(most, inside)
+
+    def test_p_values_are_exact(self):
+        # Chance of a number of exceptions no likelier than the one seen.
+        for exceptions, days in ((0, 250), (3, 780), (7, 250)):
+            chances = stats.binom(days, 0.01).pmf(np.arange(days + 1))
+            wanted = chances[chances <= chances[exceptions] * (1 + 1e-9)].sum()
+            self.assertAlmostEqual(self.of(exceptions, days).kupiec.p_value, wanted, 9)
+        self.assertAlmostEqual(self.of(0).kupiec.p_value, 0.189, 3)
+        # All orders of 3 exceptions among 9 days, one by one.
+        records = np.array(
+            [np.isin(np.arange(9), days) for days in itertools.combinations(range(9), 3)]
+        )
+        tests = [Backtest(0.9, 2.0 * hits, np.ones(9)).independence for hits in records]
+        values = np.array([item.statistic for item in tests])
+        for item in tests[::7]:
+            larger = (values > item.statistic + 1e-9).mean()
+            equal = (np.abs(values - item.statistic) <= 1e-9).mean()
+            self.assertAlmostEqual(item.p_value, larger + equal / 2, 9)
+
+    def test_their_sizes(self):
+        # Right forecasts are rejected at 5 % no more often than that, and hardly more rarely.
+        generator = np.random.default_rng(5)
+        records = generator.random((400, 500)) < 0.02
+        tests = [Backtest(0.98, 2.0 * hits, np.ones(500)) for hits in records]
+        for name in ("kupiec", "independence", "conditional"):
+            share = np.mean([getattr(item, name).p_value < 0.05 for item in tests])
+            with self.subTest(name):
+                self.assertTrue(0.015 < share < 0.075, share)
+        beyond = stats.t(5).rvs((400, 12), random_state=1)
+        drawn = [
+            Backtest(0.9, 10 + row, np.ones(12), shortfalls=np.full(12, 10.0)) for row in beyond
+        ]
+        share = np.mean([item.shortfall.p_value < 0.05 for item in drawn])
+        self.assertTrue(0.015 < share < 0.075, share)
 
     def test_independence(self):
         losses = np.zeros(1000)

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -16,26 +17,22 @@ from numpy.typing import ArrayLike, NDArray
 from kindynos.arrays import Floats
 from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
-from kindynos.distributions.special import gammaln, ndtr, stdtr, xlogy
 from kindynos.errors import ParameterError
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import Method
+from kindynos.markets.verdicts import (
+    Verdict,
+    binomial,
+    clustering,
+    number_and_clustering,
+    number_of_exceptions,
+    size_of_exceptions,
+)
 from kindynos.validate import Level, array_of, check_integer, checked
 
 CAPITAL_LEVEL, CAPITAL_DAYS = 0.99, 250
 MULTIPLIERS = (3.0, 3.0, 3.0, 3.0, 3.0, 3.4, 3.5, 3.65, 3.75, 3.85, 4.0)  # by exceptions
 YELLOW, RED = 0.95, 0.9999  # cumulative chances at which the supervisors' zones begin
-
-
-@dataclass(frozen=True)
-class Verdict:
-    """A test: its statistic and the chance of one as large if the forecasts are right."""
-
-    statistic: float
-    p_value: float
-
-    def __repr__(self) -> str:
-        return f"{self.statistic:.4g} (p = {self.p_value:.3g})"
 
 
 @dataclass(frozen=True, eq=False)
@@ -79,59 +76,36 @@ class Backtest(Reported):
 
     @property
     def kupiec(self) -> Verdict:
-        """Whether there are too many or too few exceptions (Kupiec, Journal of Derivatives 3, 1995,
-        73-84).
-        """
-        n, x, p = self.days, self.exceptions, 1 - self.level
-        statistic = -2 * (
-            xlogy(x, p) + xlogy(n - x, 1 - p) - xlogy(x, x / n) - xlogy(n - x, 1 - x / n)
-        )
-        return _chi_square(float(statistic), 1)
+        """Whether there are too many or too few exceptions; exact."""
+        return number_of_exceptions(self.exceptions, self.days, 1 - self.level)
 
     @property
     def independence(self) -> Verdict:
-        """Whether an exception makes one on the next day likelier (Christoffersen, International
-        Economic Review 39, 1998).
-        """
-        before, after = self.hits[:-1], self.hits[1:]
-        n00, n01 = int((~before & ~after).sum()), int((~before & after).sum())
-        n10, n11 = int((before & ~after).sum()), int((before & after).sum())
-        calm, hit = n01 / max(n00 + n01, 1), n11 / max(n10 + n11, 1)
-        both = (n01 + n11) / max(n00 + n01 + n10 + n11, 1)
-        alike = xlogy(n00 + n10, 1 - both) + xlogy(n01 + n11, both)
-        apart = xlogy(n00, 1 - calm) + xlogy(n01, calm) + xlogy(n10, 1 - hit) + xlogy(n11, hit)
-        return _chi_square(float(-2 * (alike - apart)), 1)
+        """Whether an exception makes one on the next day likelier; exact."""
+        return clustering(self.hits)
 
-    @property
+    @cached_property
     def conditional(self) -> Verdict:
-        """Both tests together."""
-        return _chi_square(self.kupiec.statistic + self.independence.statistic, 2)
+        """Both tests together; exact."""
+        return number_and_clustering(self.hits, 1 - self.level)
 
-    @property
+    @cached_property
     def shortfall(self) -> Verdict | None:
-        """Whether losses beyond the value at risk were larger than forecast, one-sided; None
-        without forecasts or exceptions.
-
-        Source: McNeil and Frey, Journal of Empirical Finance 7 (2000), 271-300, with Student's t
-        for their bootstrap.
+        """Whether losses beyond the value at risk were larger than forecast, one-sided, by
+        resamples; None without forecasts or with fewer than two exceptions.
         """
         if self.shortfalls is None or self.exceptions < 2:
             return None
-        beyond = (self.losses - self.shortfalls)[self.hits] / np.maximum(
-            self.shortfalls[self.hits], 1e-300
-        )
-        spread = float(beyond.std(ddof=1))
-        if spread == 0:
-            return None
-        t = float(beyond.mean()) / (spread / math.sqrt(len(beyond)))
-        return Verdict(t, 1 - float(stdtr(len(beyond) - 1, t)))
+        forecast = self.shortfalls[self.hits]
+        beyond = (self.losses[self.hits] - forecast) / np.maximum(forecast, 1e-300)
+        return size_of_exceptions(beyond)
 
     @property
     def zone(self) -> str:
         """The supervisors' traffic light, by the chance of so few exceptions or fewer (Basel
         Committee, 1996).
         """
-        reached = _binomial_cdf(self.exceptions, self.days, 1 - self.level)
+        reached = float(binomial(self.days, 1 - self.level)[: self.exceptions + 1].sum())
         return "green" if reached < YELLOW else "yellow" if reached < RED else "red"
 
     @property
@@ -275,28 +249,6 @@ def rolling_backtest(
         size,
         exposure.spacing.unit,
     )
-
-
-def _chi_square(statistic: float, degrees: int) -> Verdict:
-    """Return a likelihood ratio with its p-value by the chi-square distribution of one or two
-    degrees of freedom.
-    """
-    value = max(statistic, 0.0)
-    return Verdict(
-        value, 2 * float(ndtr(-math.sqrt(value))) if degrees == 1 else math.exp(-value / 2)
-    )
-
-
-def _binomial_cdf(most: int, count: int, chance: float) -> float:
-    k = np.arange(most + 1)
-    logs = (
-        gammaln(count + 1)
-        - gammaln(k + 1)
-        - gammaln(count - k + 1)
-        + k * math.log(chance)
-        + (count - k) * math.log1p(-chance)
-    )
-    return float(np.exp(logs).sum())
 
 
 def dated_profits(actual: Any) -> pd.Series:

@@ -1,0 +1,150 @@
+"""Tests of forecasts of value at risk whose p-values are exact or resampled, since few exceptions
+decide them: with two or three, a chi-square distribution is far from that of the statistic.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kindynos.arrays import Floats
+from kindynos.distributions.special import gammaln, xlogy
+from kindynos.sampling.streams import stream
+
+Counts = NDArray[np.int_]
+
+TIES = 1e-9  # relative difference up to which two chances or statistics count as the same
+RARE = 1e-12  # chance of a number of exceptions that is left out
+RESAMPLES = 9_999
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """A test: its statistic and the chance of one as large if the forecasts are right."""
+
+    statistic: float
+    p_value: float
+
+    def __repr__(self) -> str:
+        return f"{self.statistic:.4g} (p = {self.p_value:.3g})"
+
+
+def number_of_exceptions(exceptions: int, days: int, chance: float) -> Verdict:
+    """Return whether there are too many or too few exceptions: the likelihood ratio of Kupiec
+    (Journal of Derivatives 3, 1995, 73-84), with the exact chance of a number that is as unlikely.
+    """
+    chances = binomial(days, chance)
+    p_value = float(chances[chances <= chances[exceptions] * (1 + TIES)].sum())
+    return Verdict(_coverage_ratio(exceptions, days, chance), min(p_value, 1.0))
+
+
+def clustering(hits: NDArray[np.bool_]) -> Verdict:
+    """Return whether an exception makes one on the next day likelier or rarer: the likelihood ratio
+    of Christoffersen (International Economic Review 39, 1998), with its exact distribution over all
+    orders of as many exceptions.
+    """
+    days, exceptions = len(hits), int(hits.sum())
+    statistics, chances = _orders(days, exceptions)
+    own = _own_ratio(hits)
+    larger = float(chances[statistics > own * (1 + TIES) + TIES].sum())
+    equal = float(chances[np.abs(statistics - own) <= own * TIES + TIES].sum())
+    # of a statistic with few values half the chance of its own one, so that the test has its size
+    return Verdict(own, min(larger + equal / 2, 1.0))
+
+
+def number_and_clustering(hits: NDArray[np.bool_], chance: float) -> Verdict:
+    """Return both tests together, with the exact distribution of the sum of their statistics."""
+    days, exceptions = len(hits), int(hits.sum())
+    own = _coverage_ratio(exceptions, days, chance) + _own_ratio(hits)
+    counts = binomial(days, chance)
+    larger = equal = 0.0
+    for count in np.flatnonzero(counts > RARE).tolist():
+        statistics, chances = _orders(days, count)
+        sums = statistics + _coverage_ratio(count, days, chance)
+        larger += counts[count] * float(chances[sums > own * (1 + TIES) + TIES].sum())
+        equal += counts[count] * float(chances[np.abs(sums - own) <= own * TIES + TIES].sum())
+    return Verdict(own, min(larger + equal / 2, 1.0))
+
+
+def size_of_exceptions(beyond: Floats) -> Verdict | None:
+    """Return whether losses beyond the value at risk were larger than forecast, one-sided, from
+    their distances beyond the expected shortfall; None for fewer than two, or all alike.
+
+    The statistic is the mean over its error; its distribution is that of resamples about the mean
+    (McNeil and Frey, Journal of Empirical Finance 7, 2000, 271-300).
+    """
+    count = len(beyond)
+    if count < 2 or not beyond.std() > 0:
+        return None
+    own = _studentised(beyond[None])[0]
+    centred = beyond - beyond.mean()
+    picked = stream(0, "size of exceptions", count).integers(0, count, (RESAMPLES, count))
+    resampled = _studentised(centred[picked])
+    return Verdict(float(own), float((1 + np.count_nonzero(resampled >= own)) / (RESAMPLES + 1)))
+
+
+def _studentised(rows: Floats) -> Floats:
+    """Return the mean of each row over its error; infinite, with its sign, where all are alike."""
+    mean, spread = rows.mean(axis=1), rows.std(axis=1, ddof=1)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        ratio = mean / (spread / math.sqrt(rows.shape[1]))
+    return np.asarray(np.where(np.isnan(ratio), 0.0, ratio))
+
+
+def binomial(count: int, chance: float) -> Floats:
+    """Return the chances of 0 to ``count`` hits."""
+    k = np.arange(count + 1)
+    logs = gammaln(count + 1) - gammaln(k + 1) - gammaln(count - k + 1)
+    return np.asarray(np.exp(logs + xlogy(k, chance) + (count - k) * math.log1p(-chance)))
+
+
+def _coverage_ratio(x: int, n: int, p: float) -> float:
+    """Return twice the log of the likelihood of the share that was seen over that of ``p``."""
+    ratio = xlogy(x, p) + xlogy(n - x, 1 - p) - xlogy(x, x / n) - xlogy(n - x, 1 - x / n)
+    return max(float(-2 * ratio), 0.0)
+
+
+def _own_ratio(hits: NDArray[np.bool_]) -> float:
+    """Return the likelihood ratio of clustering of a record."""
+    before, after = hits[:-1], hits[1:]
+    pairs = (~before & ~after, ~before & after, before & ~after, before & after)
+    return float(_independence_ratio(*(np.array(pair.sum()) for pair in pairs)))
+
+
+def _independence_ratio(n00: Counts, n01: Counts, n10: Counts, n11: Counts) -> Floats:
+    """Return twice the log of the likelihood with two chances of a hit over that with one."""
+    calm, hit = n01 / np.maximum(n00 + n01, 1), n11 / np.maximum(n10 + n11, 1)
+    both = (n01 + n11) / np.maximum(n00 + n01 + n10 + n11, 1)
+    alike = xlogy(n00 + n10, 1 - both) + xlogy(n01 + n11, both)
+    apart = xlogy(n00, 1 - calm) + xlogy(n01, calm) + xlogy(n10, 1 - hit) + xlogy(n11, hit)
+    return np.maximum(-2 * (alike - apart), 0.0)
+
+
+@lru_cache(maxsize=1024)
+def _orders(days: int, exceptions: int) -> tuple[Floats, Floats]:
+    """Return the values of the statistic of clustering over all orders of some exceptions among
+    days, each order being as likely, and their chances.
+
+    An order has r runs of exceptions and z of other days between and around them, in C(x - 1, r -
+    1) C(n - x - 1, z - 1) ways; whether it begins and ends with an exception decides z.
+    """
+    others = days - exceptions
+    if exceptions == 0 or others == 0:
+        return np.zeros(1), np.ones(1)
+    runs, begins, ends = (
+        axis.ravel() for axis in np.meshgrid(np.arange(1, exceptions + 1), (0, 1), (0, 1))
+    )
+    gaps = runs + 1 - begins - ends
+    possible = (gaps >= 1) & (gaps <= others)
+    runs, begins, ends, gaps = (axis[possible] for axis in (runs, begins, ends, gaps))
+    statistics = _independence_ratio(others - gaps, runs - begins, runs - ends, exceptions - runs)
+    ways = _log_ways(exceptions - 1, runs - 1) + _log_ways(others - 1, gaps - 1)
+    return statistics, np.exp(ways - _log_ways(days, np.array(exceptions)))
+
+
+def _log_ways(n: int, k: Counts) -> Floats:
+    return np.asarray(gammaln(n + 1) - gammaln(k + 1) - gammaln(n - k + 1))
