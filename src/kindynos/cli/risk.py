@@ -270,8 +270,8 @@ def risk(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Report what today's holdings may lose: value at risk and expected shortfall, by the method
-    that its back-test supports best, with the others as a range.
+    """Report what today's holdings may lose: value at risk and expected shortfall, by the most
+    accurate method that no back-test rejects, with the others as a range.
 
     PRICES has a date and one column per instrument, or date, instrument and price. Each figure has
     its 95 % interval, which includes the estimation error; what each holding adds follows. With

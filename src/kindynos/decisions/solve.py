@@ -241,7 +241,7 @@ class Solution(Reported):
             "mean": "by the mean payoff",
             "certainty equivalent": "by the certainty equivalent "
             f"({getattr(self.rolling.utility, 'words', '')})",
-            "percentile": f"by the percentile that the worst {100 * self.level:g} % do not reach",
+            "percentile": f"by the payoff that {100 * self.level:g} % of cases fall short of",
             "expected shortfall": f"by the mean of the worst {100 * self.level:g} %",
         }[self.by]
         if self.by in CONSISTENT:

@@ -720,7 +720,7 @@ class Portfolio(Reported):
     def supported_method(
         self, level: float = 0.99, window: Window = None, every: ReturnPeriod | None = None
     ) -> SupportedMethod:
-        """Return the method that the data and its back-test support best, and why; see
+        """Return the most accurate method that the data and its back-test allow, and why; see
         ``kindynos.markets.supported``.
         """
         return supported_method(self.exposure(window, every), confidence_level("level", level))

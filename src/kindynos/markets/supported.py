@@ -1,4 +1,4 @@
-"""Back-tests of all methods side by side, and the method that they support best."""
+"""Back-tests of all methods side by side, and the method for one figure."""
 
 from __future__ import annotations
 
@@ -28,9 +28,7 @@ REJECTED = 0.05 / len(TESTS)  # least p-value of the three, below which a method
 
 @dataclass(frozen=True, eq=False)
 class SupportedMethod:
-    """The method that its back-test supports best, with ``why``, and the back-tests of all, one row
-    per method.
-    """
+    """The method for one figure, with ``why``, and the back-tests of all, one row per method."""
 
     method: str
     why: str
@@ -73,6 +71,11 @@ def backtest_table(tests: dict[str, Backtest]) -> pd.DataFrame:
     return pd.DataFrame.from_dict(rows, orient="index").rename_axis("method")
 
 
+def hardest_test(table: pd.DataFrame) -> pd.Series:
+    """Return the least p-value of each method: below ``REJECTED`` its back-test rejects it."""
+    return table[list(TESTS)].min(axis=1)
+
+
 def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
     """Return the method for one figure: the first in the order of ``PREFERENCE`` that nothing in
     the data contradicts (or of all, where each is contradicted) and that its back-test does not
@@ -88,7 +91,7 @@ def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
         why = f"{count} returns are too few to test methods against each other"
         return SupportedMethod(USUAL, why, pd.DataFrame())
     table = backtest_table(all_backtests(exposure, window, level))
-    table["hardest test"] = table[list(TESTS)].min(axis=1)
+    table["hardest test"] = hardest_test(table)
     offered = [name for name in PREFERENCE if name in table.index]
     free = [name for name in offered if not METHODS[name]().doubt(exposure)]
     hardest = table.loc[free or offered, "hardest test"]

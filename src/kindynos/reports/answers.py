@@ -60,7 +60,6 @@ MOST_OUTCOMES = 2  # that are told; the tables have all
 MOST_WEIGHTS = 4  # holdings that are named
 MOST = 0.5  # share of the variance from which on a driver decides most of it
 LARGE = 1e6
-DOUBTFUL = 0.05  # a p-value below it speaks against a method
 SHARES = (
     ("first-order share", "error of share"),
     ("share of variance", "error"),
@@ -240,17 +239,14 @@ def allocation_answer(allocation: Allocation) -> list[str]:
     return [f"{requested[:1].upper()}{requested[1:]} is reached with {_listed(told)}."]
 
 
-def backtest_answer(table: pd.DataFrame, days: int, unit: str) -> list[str]:
-    """Return which methods the tests of a back-test speak against."""
-    tests = [name for name in table.columns if name.endswith("p-value")]
-    against = table[tests].min(axis=1) < DOUBTFUL
-    names = [str(name) for name in table.index]
-    doubted = [name for name, answer in zip(names, against, strict=True) if answer]
-    rest = [name for name in names if name not in doubted]
+def backtest_answer(hardest: pd.Series, rejected: float, days: int, unit: str) -> list[str]:
+    """Return which methods their hardest test rejects, with a p-value below ``rejected``."""
+    doubted = [str(name) for name, p in hardest.items() if p < rejected]
+    rest = [str(name) for name in hardest.index if name not in doubted]
     over = f"Over {days:,} {unit}s"
     if not doubted:
         return [f"{over} no test speaks against {_listed(rest, 'or')}."]
-    said = f"{over} some test speaks against {_listed(doubted)} (p below {DOUBTFUL:g})"
+    said = f"{over} some test speaks against {_listed(doubted)} (p below {rejected:.2g})"
     return [f"{said}; none against {_listed(rest, 'or')}." if rest else f"{said}, which is all."]
 
 

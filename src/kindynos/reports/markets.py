@@ -20,7 +20,7 @@ from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices
 from kindynos.markets.simulation import Simulated
 from kindynos.markets.stretches import Window
-from kindynos.markets.supported import SupportedMethod
+from kindynos.markets.supported import REJECTED, SupportedMethod, hardest_test
 from kindynos.registry import declared_options
 from kindynos.reports import risk_answer
 from kindynos.reports.answers import backtest_answer, exceptions_sentence, opening
@@ -413,7 +413,7 @@ def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Re
     return Report.of(
         [
             *price_doubts(portfolio.prices),
-            *opening(backtest_answer(table, tested.days, tested.unit)),
+            *opening(backtest_answer(hardest_test(table), REJECTED, tested.days, tested.unit)),
             shown,
             Text(note, style="dim"),
             *price_problems(portfolio.prices),

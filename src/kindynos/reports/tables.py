@@ -190,8 +190,17 @@ def whole(name: str) -> Callable[[Any], str]:
 
 
 def decimals(name: str, count: int) -> Callable[[Any], str]:
-    """Show a figure of a row with so many decimals, and nothing where there is none."""
-    return lambda row: "" if math.isnan(row[name]) else f"{row[name]:.{count}f}"
+    """Show a figure of a row with so many decimals, a small one as less than the last of them, and
+    nothing where there is none.
+    """
+
+    def shown(row: Any) -> str:
+        value, least = float(row[name]), 10.0**-count
+        if math.isnan(value):
+            return ""
+        return f"<{least:.{count}f}" if 0 < value < least else f"{value:.{count}f}"
+
+    return shown
 
 
 class Trimmed:
