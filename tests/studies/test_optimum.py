@@ -6,7 +6,7 @@ import numpy as np
 from scipy import optimize, stats
 
 import kindynos as kd
-from tests.common import FERRY, Case, investment, proof
+from tests.common import DEMO, FERRY, Case, investment, proof
 
 
 def newsvendor():
@@ -81,6 +81,22 @@ class KnownAnswers(Case):
         )
         self.assertLess(abs(free.decisions["x"] - 5), free.decisions["x"].error)
         self.assertEqual(list(free.constraints()[["binds", "kept"]].iloc[0]), [False, "yes"])
+
+    def test_slopes_that_point_nowhere_do_not_lead_away_from_the_best(self):
+        # The chance is flat along the limit: the slopes lead to a fare of 54, 4 % worse.
+        for trials in (5_000, 20_000):
+            found = kd.load_model(DEMO / "best_fare.toml").optimize(
+                {"fare": (40, 75), "crossings": (400, 1000)},
+                maximize="mean passengers",
+                subject_to=["chance below 0 of net_value <= 0.2"],
+                trials=trials,
+                seed=11,
+            )
+            tried = found.evaluations
+            kept = tried[tried["allowed"]]["mean of passengers"].max()
+            self.assertLess(abs(found.objective / kept - 1), 0.01)
+            for name, width in (("fare", 35), ("crossings", 600)):
+                self.assertFalse(found.decisions[name].error > width / 2)
 
     @proof
     def test_two_decisions_under_a_chance_limit(self):

@@ -143,8 +143,8 @@ def handed_out(executor: Executor, carried: Carried) -> Iterator[Callable[[int],
     """
     client = getattr(executor, "_client", None)
     if client is not None and hasattr(client, "scatter"):
-        scatter = client.scatter(carried, broadcast=True, hash=False)
-        yield lambda batch: executor.submit(run_carried, scatter, batch)
+        sent = client.scatter(carried, broadcast=True, hash=False)
+        yield lambda batch: executor.submit(run_carried, sent, batch)
     elif isinstance(executor, ProcessPoolExecutor) and len(carried.data) > LARGE:
         handle, name = tempfile.mkstemp(prefix="kindynos-")
         os.close(handle)

@@ -133,8 +133,8 @@ def _shrunk(z: Floats, shape: Floats) -> Floats:
 
 def extreme_value(x: Floats, location: Floats, scale: Floats, shape: Floats) -> Floats:
     y = _shrunk((x - location) / scale, shape)
-    exp = -(1 + shape) * y - np.exp(np.minimum(-y, 700.0)) - np.log(scale)
-    return np.where(shape < -1, -np.inf, exp)
+    log_density = -(1 + shape) * y - np.exp(np.minimum(-y, 700.0)) - np.log(scale)
+    return np.where(shape < -1, -np.inf, log_density)
 
 
 def generalized_pareto(x: Floats, location: Floats, scale: Floats, shape: Floats) -> Floats:

@@ -162,7 +162,7 @@ class Fit:
         # Student's t, and the variance that maximum likelihood lacks
         left = max(self.observations - count, 1.0)
         wide = scores[:count] * np.sqrt(left / chdtri(left, ndtr(-scores[-1])))
-        sqrt = (vectors * np.sqrt(lengths * self.observations / left)) @ wide
+        steps = (vectors * np.sqrt(lengths * self.observations / left)) @ wide
         theta = np.repeat(np.array(self.theta)[:, None], scores.shape[1], axis=1)
         names = list(self.names)
         drawn = -(left + count) / 2 * np.log1p((wide**2).sum(axis=0) / left)  # log density
@@ -170,8 +170,8 @@ class Fit:
             score = scores[min(position, len(scores) - 2)]
             edge, theta = _on_the_way_back(rows, score)
             drawn, names = drawn - score**2 / 2, [*names, name]
-            theta, sqrt = np.vstack([theta, edge]), np.vstack([sqrt, np.zeros_like(edge)])
-        theta = theta + sqrt
+            theta, steps = np.vstack([theta, edge]), np.vstack([steps, np.zeros_like(edge)])
+        theta = theta + steps
         if self.search is not None and family.smooth:
             theta = theta[:, self._likely(dict(zip(names, theta, strict=True)), drawn)]
         values = {}

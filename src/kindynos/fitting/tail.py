@@ -145,8 +145,8 @@ def _likelihood(excesses: Floats, shapes: Floats, log_scales: Floats) -> Floats:
     inside = 1 + safe * excesses[:, None, None, :] / scale
     allowed = (inside > 0).all(axis=-1)
     logs = np.log(np.where(inside > 0, inside, 1.0)).sum(axis=-1)
-    log = -excesses.shape[1] * np.log(scale[..., 0]) - (1 + 1 / safe[..., 0]) * logs
-    return np.where(allowed, log, -np.inf)
+    log_likelihood = -excesses.shape[1] * np.log(scale[..., 0]) - (1 + 1 / safe[..., 0]) * logs
+    return np.where(allowed, log_likelihood, -np.inf)
 
 
 def _peaks(excesses: Floats) -> tuple[Floats, Floats]:

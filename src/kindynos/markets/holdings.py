@@ -181,8 +181,8 @@ class Valued:
         ParameterError for a function that does not give a value for each case.
         """
         by_name = dict(zip(self.names, prices, strict=True))
-        revalue = self.revalue(by_name, days) if self._in_time else self.revalue(by_name)
-        values = np.asarray(revalue, dtype=np.float64)
+        revalued = self.revalue(by_name, days) if self._in_time else self.revalue(by_name)
+        values = np.asarray(revalued, dtype=np.float64)
         if values.shape != prices.shape[1:] or not np.isfinite(values).all():
             raise ParameterError(
                 f"revalue must give one finite value for each of {prices.shape[1]} cases, not "

@@ -146,10 +146,10 @@ class Prices:
         and what is suspicious, with what was held out.
         """
         path = Path(self.source)
-        hexdigest = hashlib.sha256(path.read_bytes()).hexdigest() if path.is_file() else None
+        checksum = hashlib.sha256(path.read_bytes()).hexdigest() if path.is_file() else None
         return {
             "prices": self.source,
-            "checksum": hexdigest,
+            "checksum": checksum,
             "missing": self.missing,
             "every": self.spacing.name,
             "changes": dict(self.changes),

@@ -353,29 +353,29 @@ class SmoothingLikelihood:
         nearest = hidden[:, None]
 
         def whole(piece: Floats) -> Floats:
-            repeat = np.repeat(theta[:, None], piece.shape[1], axis=1)
-            repeat[free] = piece
-            return repeat
+            filled = np.repeat(theta[:, None], piece.shape[1], axis=1)
+            filled[free] = piece
+            return filled
 
         def errors(piece: Floats) -> Floats:
             nonlocal nearest
-            repeat = self.solved(whole(piece[:, None]), nearest)
-            nearest = repeat.hidden
-            return self.likely(repeat)[:, 0] / self.unit
+            solved = self.solved(whole(piece[:, None]), nearest)
+            nearest = solved.hidden
+            return self.likely(solved)[:, 0] / self.unit
 
         def slopes(piece: Floats) -> Floats:
             steps = STEP * np.eye(len(piece))
             both = np.concatenate([piece[:, None] + steps, piece[:, None] - steps], axis=1)
-            repeat = self.likely(self.solved(whole(both), nearest, nearby=True))
-            rise = repeat[:, : len(piece)] - repeat[:, len(piece) :]
+            likely = self.likely(self.solved(whole(both), nearest, nearby=True))
+            rise = likely[:, : len(piece)] - likely[:, len(piece) :]
             return np.asarray(rise / (2 * STEP * self.unit))
 
         if len(free):
             begin = np.clip(theta[free], INSIDE, 1 - INSIDE)
-            repeat = least_squares(
+            solution = least_squares(
                 errors, begin, slopes, (0.0, 1.0), xtol=1e-8, ftol=1e-9, gtol=1e-12, max_nfev=60
             )
-            reached = whole(repeat.x[:, None])
+            reached = whole(solution.x[:, None])
             theta = np.where(reached < AT_END / 1e3, 0.0, reached)[:, 0]
             theta = np.where(theta > 1 - AT_END / 1e3, 1.0, theta)
         at = self.solved(theta[:, None], nearest)

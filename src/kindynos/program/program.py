@@ -166,15 +166,15 @@ class Program:
 
         Of a driver with named parameters it is the score, from which ``evaluate`` makes its value.
         """
-        intersection = set(self.drivers if names is None else names).intersection(self.drivers)
+        drawn_names = set(self.drivers if names is None else names).intersection(self.drivers)
         scores = [
-            self.scores(plan, seed, block, trials, intersection) for block, trials in blocks.items()
+            self.scores(plan, seed, block, trials, drawn_names) for block, trials in blocks.items()
         ]
         with np.errstate(all="ignore"):
             return {
                 name: driver.values(joined(scores, [r.name for r in driver.requests(self.periods)]))
                 for name, driver in self.drivers.items()
-                if name in intersection
+                if name in drawn_names
             }
 
     def base_values(self) -> dict[str, Floats]:

@@ -180,7 +180,7 @@ def series(
     """Return the ranking of processes, the parameters of one of them, the tests of what it leaves,
     and what it tells.
     """
-    diagnose = ranking.diagnose(selected)
+    diagnosis = ranking.diagnose(selected)
     words = [f"{line}." for line in ranking.choices.words]
     words.append(
         f"{CRITERION_WORDS[ranking.criterion]} and weight compare processes of one group only, "
@@ -203,7 +203,7 @@ def series(
             "",
             _process(selected, process),
             "",
-            _residual_tests(selected, diagnose),
+            _residual_tests(selected, diagnosis),
             "",
             Text("\n".join(words), style="dim"),
         ],
@@ -231,7 +231,7 @@ def series(
                 },
                 "tests": [
                     {"test": test.name, "p": test.p, "meaning": test.words}
-                    for test in diagnose.tests
+                    for test in diagnosis.tests
                 ],
                 "outliers": [{"period": str(p)[:10], **row} for p, row in outliers.iterrows()],
                 "ahead without outliers": None
@@ -246,7 +246,7 @@ def series(
             **({} if without is None else {"fan without outliers": without}),
         },
         figures=lambda: {"fan": partial(ranking.plot, selected, periods=ahead)},
-        pages=lambda: {"diagnostics": diagnose.plot},
+        pages=lambda: {"diagnostics": diagnosis.plot},
     )
 
 

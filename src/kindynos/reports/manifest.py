@@ -88,8 +88,8 @@ def _entries(folder: Path) -> list[dict[str, Any]]:
     try:
         if (folder / NAME).stat().st_size > MOST_BYTES:
             return []
-        loads = json.loads((folder / NAME).read_text(encoding="utf-8"))
-        entries = [loads, *loads.get("earlier", [])]
+        manifest = json.loads((folder / NAME).read_text(encoding="utf-8"))
+        entries = [manifest, *manifest.get("earlier", [])]
         return [
             {key: value for key, value in made.items() if key != "earlier"}
             for made in entries

@@ -221,9 +221,9 @@ def _base_cases(statement: Statement, grid: pd.DataFrame, outcomes: list[str]) -
     if apart is not None:
         rows = []
         for value in grid[apart].unique().tolist():
-            drop = grid[grid[apart] == value].drop(columns=apart)
+            along = grid[grid[apart] == value].drop(columns=apart)
             changed = statement.replace(**{str(apart): float(value)})
-            rows.append(_base_cases(changed, drop, outcomes).set_index(drop.index))
+            rows.append(_base_cases(changed, along, outcomes).set_index(along.index))
         return pd.concat(rows).sort_index()
     bases = {str(name): grid[name].to_numpy(dtype=np.float64) for name in grid.columns}
     program = as_drivers(statement, bases).program

@@ -120,10 +120,12 @@ def _settled(search: DecisionSearch) -> Point:
     """
     point = search.best
     for _ in range(POLISHING):
-        answer = slopes_around(search, point) if search.left > 0 else None
-        kept = None if answer is None else _kept(search, answer)
-        if kept is None or kept == point:
+        slopes = slopes_around(search, point) if search.left > 0 else None
+        kept = None if slopes is None else _kept(search, slopes)
+        if slopes is None or kept is None or kept == point:
             break
+        if slopes.far and search.tried[kept].worth < search.tried[point].worth:
+            break  # the slopes of a surface that is nearly flat may point anywhere
         point = kept
     return point
 
@@ -133,7 +135,7 @@ def _kept(search: DecisionSearch, slopes: Slopes) -> Point | None:
     where that fails.
     """
     point, kept, room = slopes.summit, None, math.inf
-    for step in range(CLOSING):
+    for _ in range(CLOSING):
         if search.left <= 0:
             break
         tried = search.evaluate([point])[0]
@@ -143,7 +145,7 @@ def _kept(search: DecisionSearch, slopes: Slopes) -> Point | None:
             inside = float(-excess.max(initial=-math.inf)) if len(excess) else 0.0
             if inside < room:
                 kept, room = point, inside
-            if step == 0 or room < CLOSE:
+            if not len(excess) or room < CLOSE:
                 return kept
         aim = excess + CLOSE / 2  # just inside
         values = np.array(point) + sum(

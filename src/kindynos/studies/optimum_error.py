@@ -30,6 +30,7 @@ from kindynos.studies.search import DecisionSearch
 STEP, ROUGH_STEP = (0.02, 0.05)
 LONGEST = 0.1  # of each range, that a step along the slopes may be
 FLAT = 1e-9
+HALF = 0.5
 SETTLED = 1e-4  # share of a range to which the search settles a decision
 FEWEST = 6  # blocks, and their end
 
@@ -56,7 +57,8 @@ def decision_errors(search: DecisionSearch, best: Point) -> list[float]:
     # By so much the search may have stopped short of the summit of these draws.
     short = np.hypot(np.abs(moves.mean(axis=0)), SETTLED)
     for position, error in zip(inside, np.hypot(reach, short), strict=True):
-        errors[position] = float(error) * search.choices[position].width
+        if error < HALF:  # a wider interval is the whole range, and says nothing
+            errors[position] = float(error) * search.choices[position].width
     return errors
 
 
@@ -67,6 +69,7 @@ class Slopes:
     """
 
     summit: Point
+    far: bool  # whether the summit lies further off than a step along the slopes may be
     # for each binding constraint the change of all decisions that lowers it by one of its units
     inward: tuple[Floats, ...]
     binding: tuple[int, ...]
@@ -82,7 +85,8 @@ def slopes_around(search: DecisionSearch, best: Point) -> Slopes | None:
     except (RunError, np.linalg.LinAlgError):
         return None
     widths = np.array([search.choices[position].width for position in inside])
-    shift = np.clip(moves.mean(axis=0), -LONGEST, LONGEST) * widths
+    move = moves.mean(axis=0)
+    shift = np.clip(move, -LONGEST, LONGEST) * widths
     values = np.array(best)
     values[inside] += shift
     summit = tuple(choice.near(float(x)) for choice, x in zip(search.choices, values, strict=True))
@@ -91,7 +95,7 @@ def slopes_around(search: DecisionSearch, best: Point) -> Slopes | None:
         change = np.zeros(len(best))
         change[inside] = column * widths
         lowered.append(change)
-    return Slopes(summit, tuple(lowered), tuple(binding))
+    return Slopes(summit, bool((np.abs(move) > LONGEST).any()), tuple(lowered), tuple(binding))
 
 
 def _active(search: DecisionSearch, best: Point) -> tuple[list[int], list[int]]:

@@ -38,8 +38,8 @@ class Tried:
         """The objective, such that more is better; minus infinity where it is not a finite
         number, which nothing can be better than.
         """
-        sign = self.sign * float(self.objective)
-        return sign if math.isfinite(sign) else -math.inf
+        worth = self.sign * float(self.objective)
+        return worth if math.isfinite(worth) else -math.inf
 
     @property
     def allowed(self) -> bool:
@@ -108,9 +108,9 @@ class DecisionSearch:
         if figure.statistic.label.startswith("chance"):  # which is of all trials
             return
         share, name = result.unranked, figure.outcome
-        setdefault = self.without_value.setdefault(name, share)
-        if abs(share - setdefault) * result.size >= TOLD_APART:
-            low, high = sorted((setdefault, share))
+        known = self.without_value.setdefault(name, share)
+        if abs(share - known) * result.size >= TOLD_APART:
+            low, high = sorted((known, share))
             raise RunError(
                 f"between {per_cent(low)} and {per_cent(high)} of the trials have no value of "
                 f"{name!r}, so that the {figure.statistic.label} of the others cannot choose; "

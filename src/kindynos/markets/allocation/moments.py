@@ -152,9 +152,11 @@ class Moments:
         picks, sought, trust = picks[used], sought[used], trust[used]
         spread = picks @ matrix @ picks.T
         doubt = np.diag((1 - trust) / trust * np.diag(spread))
-        pinv = mean + matrix @ picks.T @ np.linalg.pinv(spread + doubt) @ (sought - picks @ mean)
+        posterior = mean + matrix @ picks.T @ np.linalg.pinv(spread + doubt) @ (
+            sought - picks @ mean
+        )
         count = f"{len(stated)} view{'' if len(stated) == 1 else 's'}"
-        return self._with_mean(np.asarray(pinv), f"means moved by {count}")
+        return self._with_mean(np.asarray(posterior), f"means moved by {count}")
 
     def _pick(self, view: Any) -> Floats:
         pick = np.zeros(len(self.names))

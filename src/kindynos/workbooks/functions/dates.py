@@ -66,9 +66,9 @@ def _day(serial: float) -> Value:
 def _seconds(serial: float) -> float:
     """Return the seconds of a time since midnight; a hair below a whole one counts as it."""
     required(serial >= 0)
-    floor = (serial - math.floor(serial)) * 86400
-    close = float(round(floor))
-    return (close if abs(floor - close) < 1e-5 else floor) % 86400
+    seconds = (serial - math.floor(serial)) * 86400
+    close = float(round(seconds))
+    return (close if abs(seconds - close) < 1e-5 else seconds) % 86400
 
 
 @function("HOUR", "d")

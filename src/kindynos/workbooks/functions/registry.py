@@ -166,10 +166,12 @@ def _of_plain_numbers(
         return None
     assert sheet_function.quick is not None
     try:
-        quick = sheet_function.quick(plain) if set(kinds) == {"x"} else sheet_function.quick(*plain)
-        if type(quick) is not np.ndarray:
+        result = (
+            sheet_function.quick(plain) if set(kinds) == {"x"} else sheet_function.quick(*plain)
+        )
+        if type(result) is not np.ndarray:
             return None
-        return quick if quick.dtype is not FLOAT or math.isfinite(np.add.reduce(quick)) else None
+        return result if result.dtype is not FLOAT or math.isfinite(np.add.reduce(result)) else None
     except ArithmeticError:  # some trial has an error, which takes more care
         return None
 
@@ -285,21 +287,21 @@ def _quickly(
     assert sheet_function.quick is not None
     try:
         with np.errstate(all="ignore"):
-            quick = (
+            result = (
                 sheet_function.quick(values)
                 if set(kinds) == {"x"}
                 else sheet_function.quick(*values)
             )
     except ArithmeticError:  # of numbers that are the same in all trials
         return None
-    if quick is None:
+    if result is None:
         return None
-    quick = np.asarray(quick)
-    quick = np.full(trials, quick) if quick.ndim == 0 else quick
-    if quick.dtype is LOGICAL:
-        return with_errors(quick, errors)
+    result = np.asarray(result)
+    result = np.full(trials, result) if result.ndim == 0 else result
+    if result.dtype is LOGICAL:
+        return with_errors(result, errors)
     return _with_failing(
-        sheet_function, kinds, arguments, np.array(quick, dtype=np.float64), errors
+        sheet_function, kinds, arguments, np.array(result, dtype=np.float64), errors
     )
 
 
