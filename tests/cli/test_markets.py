@@ -77,6 +77,25 @@ class Commands(Folder):
             self.assertAlmostEqual(data["value"], 1e6)
             self.assertAlmostEqual(data["contributions"][0]["value"], 600000)
 
+    def test_doubtful_prices_stand_after_the_answer(self):
+        lines = (DEMO / "treasury_prices.csv").read_text(encoding="utf-8").splitlines()
+        for row in (100, 200, 300, 400, 500):
+            cells = lines[row].split(",")
+            lines[row] = ",".join([*cells[:2], f"{10 * float(cells[2]):.6g}", *cells[3:]])
+        path = self.folder / "slips.csv"
+        path.write_text("\n".join(lines), encoding="utf-8")
+        for command, begins in (
+            (("risk", path, *TREASURY[1:]), "Over 1 day the holdings"),
+            (("backtest", path, *TREASURY[1:]), "Over 65"),
+            (("allocate", path, *TREASURY[1:]), "The highest ratio"),
+            (("paths", path, "--instrument", "green_loan"), "After 250 days"),
+        ):
+            shown = run(*map(str, command), "--brief").stdout
+            with self.subTest(command[0]):
+                self.assertTrue(shown.startswith(begins), shown)
+                self.assertEqual(shown.count("the decimal point may have slipped"), 3)
+                self.assertIn("And 2 more.", " ".join(shown.split()))
+
     def test_backtest(self):
         answer = run("backtest", *TREASURY, "--method", "filtered", "--json")
         data = json.loads(answer.stdout)

@@ -38,7 +38,7 @@ from kindynos.validate import (
 POLICIES = ("drop", "carry", "error")
 # the names of the columns of a long file, the first of which are ours
 LONG = {"instrument": ("instrument", "symbol", "ticker"), "price": ("price", "close")}
-DOUBTFUL = ("suspicious", "change", "flat")  # kinds of problems that are said before anything else
+DOUBTFUL = ("suspicious", "change", "flat")  # kinds of problems that are said beside the answer
 MOST_NAMED = 5
 
 
@@ -118,7 +118,11 @@ class Prices:
     @property
     def doubts(self) -> list[str]:
         """What is suspicious about single prices, or proposed for an instrument, a line each."""
-        doubtful = self.problems[self.problems["kind"].isin(DOUBTFUL)]
+        return self.doubts_of(*DOUBTFUL)
+
+    def doubts_of(self, *kinds: str) -> list[str]:
+        """Return the doubts of some kinds, a line each."""
+        doubtful = self.problems[self.problems["kind"].isin(kinds)]
         return [
             f"{p['instrument']}, {p['date']:%Y-%m-%d}{at_row(p['row'])}: {p['problem']}"
             for p in doubtful.to_dict("records")

@@ -49,8 +49,7 @@ def allocated(
     prices = allocation.request.source.prices
     said = allocation_answer(allocation) + ([] if compared is None else [compared.verdict()])
     parts = [
-        *price_doubts(prices),
-        *opening(said),
+        *opening(said, price_doubts(prices)),
         _weights(allocation, compared),
         "",
         _figures(allocation),

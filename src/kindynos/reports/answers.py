@@ -5,7 +5,7 @@ which claim no more than their errors allow.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import singledispatch
 from typing import TYPE_CHECKING, Any
 
@@ -67,9 +67,10 @@ SHARES = (
 )
 
 
-def opening(said: list[str]) -> list[RenderableType]:
-    """Return sentences as the first section of a report."""
-    return [Text(" ".join(said), style="bold"), ""] if said else []
+def opening(said: list[str], doubts: Sequence[RenderableType] = ()) -> list[RenderableType]:
+    """Return sentences, and after them what speaks against them, as the first section."""
+    sentences = [Text(" ".join(said), style="bold")] if said else []
+    return [*sentences, *doubts, ""] if said or doubts else []
 
 
 @singledispatch

@@ -115,8 +115,8 @@ def _at_a_glance(
     """Return the answer, one figure by the chosen method, and what the holdings add."""
     span = table.attrs["spacing"].span(table.attrs["horizon"])
     return [
-        *price_doubts(portfolio.prices),
         *risk_answer.answer(portfolio, table, supported_method, asked),
+        *price_doubts(portfolio.prices),
         "",
         risk_answer.figures(
             table, supported_method, f"Losses over {span}, by {supported_method.method}"
@@ -412,8 +412,10 @@ def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Re
     item = backtested(tested, portfolio.prices)
     return Report.of(
         [
-            *price_doubts(portfolio.prices),
-            *opening(backtest_answer(hardest_test(table), REJECTED, tested.days, tested.unit)),
+            *opening(
+                backtest_answer(hardest_test(table), REJECTED, tested.days, tested.unit),
+                price_doubts(portfolio.prices),
+            ),
             shown,
             Text(note, style="dim"),
             *price_problems(portfolio.prices),
@@ -482,8 +484,7 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
     )
     return Report.of(
         [
-            *price_doubts(prices),
-            *opening([exceptions_sentence(tested)]),
+            *opening([exceptions_sentence(tested)], price_doubts(prices)),
             _verdict(tested),
             "",
             days,

@@ -135,8 +135,10 @@ def paths(
 
     return Report.of(
         [
-            *price_doubts(prices),
-            *opening(paths_answer(name, outlook, spacing.span(len(made) - 1), float(made[0, 0]))),
+            *opening(
+                paths_answer(name, outlook, spacing.span(len(made) - 1), float(made[0, 0])),
+                price_doubts(prices),
+            ),
             _fitted(name, process, history),
             "",
             _outlook_table(outlook, made, spacing, seed),

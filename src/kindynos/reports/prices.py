@@ -1,5 +1,5 @@
 """What is wrong or doubtful about prices, as every report on them says it: what must be checked
-first, and how gaps were filled last.
+after the answer, and how gaps were filled last.
 """
 
 from __future__ import annotations
@@ -10,25 +10,29 @@ from rich.text import Text
 from kindynos.markets.prices import DOUBTFUL, Prices, at_row
 from kindynos.reports.tables import DOUBT
 
-MOST_DOUBTS = 20
+MOST_DOUBTS = 3
 MOST_PROBLEMS = 8
 
 
 def price_doubts(prices: Prices | None) -> list[RenderableType]:
-    """Return what is suspicious about prices, and where some end before others."""
+    """Return what is suspicious about prices, a line each kind, and where some end before others:
+    it stands after the answer, in the same section.
+    """
     if prices is None:
         return []
-    doubts, stale = prices.doubts, prices.stale
+    stale = prices.stale
     lines = [f"{stale[0].upper()}{stale[1:]}."] if stale else []
-    if doubts:
-        lines += ["Prices to check:", *(f"  {doubt}." for doubt in doubts[:MOST_DOUBTS])]
-    if len(doubts) > MOST_DOUBTS:
-        lines.append(f"  and {len(doubts) - MOST_DOUBTS} more.")
-    if any("held out" in doubt for doubt in doubts):
+    for kind in DOUBTFUL:
+        doubts = prices.doubts_of(kind)
+        more = len(doubts) - MOST_DOUBTS
+        rest = f" And {more} more." if more > 0 else ""
+        if doubts:
+            lines.append(f"Prices to check: {'. '.join(doubts[:MOST_DOUBTS])}.{rest}")
+    if any("held out" in doubt for doubt in prices.doubts):
         lines.append("Prices that are held out count as missing; --keep-suspicious keeps them.")
-    if any("split of" in doubt for doubt in doubts):
+    if any("split of" in doubt for doubt in prices.doubts):
         lines.append("A split is not adjusted unless --split NAME=RATIO@DATE states it.")
-    return [Text("\n".join(lines), style=f"bold {DOUBT}"), ""] if lines else []
+    return [Text("\n".join(lines), style=f"bold {DOUBT}")] if lines else []
 
 
 def price_problems(prices: Prices | None) -> list[RenderableType]:
