@@ -291,6 +291,71 @@ class Doubtful(Case):
         self.assertLessEqual(held_out, 1)
         self.assertLessEqual(named, 8)
 
+    def test_clean_prices_raise_no_doubts(self):
+        generator = np.random.default_rng(4)
+        dates = pd.bdate_range("2010-01-01", periods=2500)
+
+        def grown(moves):
+            return 100 * np.exp(np.cumsum(moves))
+
+        rate = 2 + np.cumsum(0.25 * generator.choice([-1, 0, 1], 50))
+        traded = np.maximum.accumulate(
+            np.where(generator.random(2500) < 1 / 12, np.arange(2500), 0)
+        )
+        frame = pd.DataFrame(
+            {
+                "deposit": (1e5 * np.exp(np.cumsum(np.tile([1, 1, 1, 1, 3], 500) * 8e-5))).round(2),
+                "accruing": 100 * np.exp(1e-4 * np.arange(2500)),
+                "bond": (100 * np.exp(-0.03 * (10 - np.arange(2500) / 250))).round(3),
+                "policy": np.repeat(rate - rate.min() + 0.5, 50),
+                "thin": grown(0.01 * generator.normal(size=2500)).round(2)[traded],
+                "grew": grown(0.002 + 0.03 * generator.normal(size=2500)) / 100,
+            },
+            index=dates,
+        )
+        with warnings.catch_warnings(action="error"):
+            kd.read_prices(frame.rename_axis("date").reset_index())
+        drawn = 0.01 * generator.standard_t(3, size=(30, 2500)) / 3**0.5
+        wild = pd.DataFrame({f"p{k}": grown(row).round(2) for k, row in enumerate(drawn)}, dates)
+        with warnings.catch_warnings(action="ignore"):
+            told = kd.read_prices(wild.rename_axis("date").reset_index()).problems
+        self.assertLessEqual(told["instrument"].nunique(), 3)
+
+    def test_seeded_errors_are_named_and_a_last_price_is_used_as_given(self):
+        generator = np.random.default_rng(6)
+        dates = pd.bdate_range("2010-01-01", periods=1000)
+        for name, words in (
+            ("slip", "decimal point"),
+            ("half", "split of 2:1"),
+            ("pence", "pence and pounds"),
+            ("last", "used as given"),
+            ("crash", "used as given"),
+            ("zero", "not above 0; held out"),
+        ):
+            for _ in range(5):
+                moves = 0.01 * generator.standard_t(5, size=1000)
+                prices = (100 * np.exp(np.cumsum(moves))).round(3)
+                place = int(generator.integers(50, 950))
+                if name == "slip":
+                    prices[place] *= 10
+                elif name == "half":
+                    prices[place:] = (prices[place:] / 2).round(3)
+                elif name == "pence":
+                    prices[place:] *= 100
+                elif name == "last":
+                    prices[-1] *= 10
+                elif name == "crash":
+                    prices[-1] = (0.7 * prices[-2]).round(3)
+                else:
+                    prices[place] = 0
+                frame = pd.DataFrame({"date": dates, "a": prices})
+                with warnings.catch_warnings(action="ignore"):
+                    read = kd.read_prices(frame)
+                with self.subTest(name):
+                    self.assertIn(words, " ".join(read.doubts))
+                    if words == "used as given":
+                        self.assertEqual(read.frame["a"].iloc[-1], prices[-1])
+
     def test_a_parquet_file_with_dates_as_index(self):
         frame = made(20)
         folder = tempfile.TemporaryDirectory()

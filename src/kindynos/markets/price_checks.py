@@ -1,9 +1,10 @@
 """What is doubtful about prices: found by each instrument's own scale, named, and held out where it
 is hardly a price.
 
-The scale of an instrument is 1.48 times the median size of its moves, over its history or nearby,
-whichever is larger, so that neither a crash nor a single wrong price decides it, and days of a
-crisis are compared with each other.
+The scale of an instrument is 1.48 times the median distance of its moves from their median, over
+its history or nearby, whichever is larger, so that neither a crash nor a single wrong price decides
+it, and days of a crisis are compared with each other. It is no finer than the rounding of the
+prices, and not less than nine moves in ten ask for, so that steady growth is its own measure.
 """
 
 from __future__ import annotations
@@ -16,21 +17,28 @@ import numpy as np
 from kindynos.arrays import Floats
 
 TO_SD = 1.4826  # from the median size of normal moves to their sd
+MOST, MOST_SD = 0.9, 1.645  # share of the moves that the scale must explain, and its normal score
+FINEST = 1e-9  # relative, of prices written with all their digits
 NEARBY = 20  # moves on each side
 FEWEST = 12  # moves from which a scale is taken
 SPIKE = 8.0  # scales: there and back
-JUMP = 20.0  # scales: there, and it stays or the prices end
+JUMP = 20.0  # scales: there, by the ratio of a split, or where the prices begin or end
+STAYS = 40.0  # scales: there, and it stays, without another sign of a mistake
 CANCELS = 0.25  # of the way there, at most, that is left after the way back
 LONGEST_SPIKE = 3  # dates
 SLIP = 8.0  # times its neighbours, where there is no scale
+GIVEN = "; used as given"  # a last price: the news of the day looks like a mistake
 WHOLE = (2, 3, 4, 5, 6, 7, 8, 10, 12, 15, 20, 25, 30, 40, 50)
 SPLITS = (*((n, 1) for n in WHOLE), *((1, n) for n in WHOLE), (3, 2), (4, 3), (5, 2), (5, 4))
 SLIPS = (10, 1000)  # times, as by a decimal point
 LEFT = 2.0  # scales: the most of a jump that a split leaves over, as the day's own move
+LEFT_AT_MOST = 0.04
 STALE = 5  # equal prices that follow each other, at least
 UNLIKELY = 0.01  # the expected number of runs so long
+MOST_RUNS = 2  # of equal prices; more are how the prices come
 FEWEST_BELOW = 3  # values at 0 or below that are no mistakes
-LEAST_RATE = 0.02  # of the median size: a value nearer to 0 has no sensible returns
+LEAST_RATE = 0.02  # of the median size: a value nearer to 0 may have no sensible returns
+WILD = 5.0  # times the scale of all returns: those near 0, where it is differences that are alike
 
 
 @dataclass(frozen=True)
@@ -51,7 +59,8 @@ def doubts(values: Floats, absolute: bool) -> list[Doubt]:
     if len(values) < 4 or (not absolute and values.min() <= 0):
         return []
     moves = np.diff(values) if absolute else np.diff(np.log(values))
-    scales = _scales(moves, absolute)
+    moves = moves - _usual(moves)
+    scales = _scales(moves, absolute, _rounding(values, absolute))
     answer, taken = [], np.zeros(len(values) + 1, dtype=bool)
     for doubt, width in _spikes(values, moves, scales):
         if not taken[doubt.place]:
@@ -64,15 +73,35 @@ def doubts(values: Floats, absolute: bool) -> list[Doubt]:
     return sorted(answer, key=lambda doubt: doubt.place)
 
 
-def _scales(moves: Floats, absolute: bool) -> Floats:
+def _usual(moves: Floats) -> float:
+    """Return the median of moves ``(moves,)``; 0 where a part of the prices stands still."""
+    return 0.0 if (moves == 0).any() else float(np.median(moves))
+
+
+def _rounding(values: Floats, absolute: bool) -> float:
+    """Return the step in which prices are written, as a move of the middle price."""
+    middle = float(np.median(np.abs(values))) or 1.0
+    for decimals in range(9):
+        if (np.abs(values - values.round(decimals)) <= FINEST * np.abs(values)).all():
+            return 10.0**-decimals if absolute else 10.0**-decimals / middle
+    return FINEST * middle if absolute else FINEST
+
+
+def _scale(sizes: Floats, rounding: float) -> float:
+    """Return the scale of the sizes of some moves ``(moves,)``."""
+    most = float(np.quantile(sizes, MOST)) / MOST_SD
+    return max(TO_SD * float(np.median(sizes)), most, rounding)
+
+
+def _scales(moves: Floats, absolute: bool, rounding: float) -> Floats:
     """Return the scale that each move ``(moves,)`` is compared with; of few moves the one that
     makes eight times a price suspicious, and no difference.
     """
-    sizes = np.abs(moves - np.median(moves))
-    moving = sizes[moves != 0]
+    sizes = np.abs(moves)
+    moving = sizes[sizes > 0]
     if len(moving) < FEWEST:
         return np.full(len(moves), np.inf if absolute else np.log(SLIP) / SPIKE)
-    overall = max(TO_SD * float(np.median(moving)), 1e-300)
+    overall = _scale(moving, rounding)
     scales = np.full(len(moves), overall)
     reach = 2 * NEARBY + 1
     # the scale nearby matters where a move is large beside that of the whole history
@@ -124,24 +153,25 @@ def _jump(
     )
     words = f"the price goes from {before:g} to {after:g}"
     if not absolute:
-        near = min(LEFT * scales[position], 0.15)
+        near = min(LEFT * scales[position], LEFT_AT_MOST)
         last = position == len(moves) - 1
         if last and any(abs(abs(moves[position]) - np.log(times)) < near for times in SLIPS):
-            slipped = f"{words} at the end: the decimal point may have slipped"
-            return [Doubt(position + 1, slipped, True)]
+            slipped = f"{words} at the end: the decimal point may have slipped{GIVEN}"
+            return [Doubt(position + 1, slipped)]
         if abs(abs(moves[position]) - np.log(100)) < near:
-            return [Doubt(position + 1, f"{words} and stays: perhaps pence and pounds", last)]
+            return [Doubt(position + 1, f"{words} and stays: perhaps pence and pounds")]
+    if size < JUMP:
+        return []
+    if not absolute:
         for new, old in SPLITS:
             if abs(moves[position] + np.log(new / old)) < near:
                 return [Doubt(position + 1, f"{words}, as by a split of {new}:{old}")]
-    if size < JUMP:
-        return []
     usual = f", {size:.0f} times its usual move"
     if position == 0:
         return [Doubt(0, f"the first price, {before:g}, is followed by {after:g}{usual}", True)]
     if position == len(moves) - 1:
-        return [Doubt(position + 1, f"the last price, {after:g}, follows {before:g}{usual}", True)]
-    return [Doubt(position + 1, f"{words}{usual}, and stays")]
+        return [Doubt(position + 1, f"the last price, {after:g}, follows {before:g}{usual}{GIVEN}")]
+    return [] if size < STAYS else [Doubt(position + 1, f"{words}{usual}, and stays")]
 
 
 def _stale(values: Floats, moves: Floats) -> list[Doubt]:
@@ -157,10 +187,16 @@ def _stale(values: Floats, moves: Floats) -> list[Doubt]:
     ]
     long = sum(length for _, length in runs)
     share = (float(still.sum()) - long + 0.5) / (len(moves) - long + 1)
-    return [
-        Doubt(begin, f"the same price, {values[begin]:g}, on {length + 1} dates in a row")
+    unlikely = [
+        (begin, length)
         for begin, length in runs
         if len(moves) * min(share, 1.0) ** length < UNLIKELY
+    ]
+    if len(unlikely) > MOST_RUNS:
+        return []
+    return [
+        Doubt(begin, f"the same price, {values[begin]:g}, on {length + 1} dates in a row")
+        for begin, length in unlikely
     ]
 
 
@@ -191,4 +227,9 @@ def near_zero(values: Floats) -> str:
     middle = float(np.median(values))
     if least >= LEAST_RATE * middle:
         return ""
+    sizes = np.abs(np.diff(np.log(values)))
+    place = int(np.argmin(values))
+    around = sizes[max(place - NEARBY, 0) : place + NEARBY]
+    if np.median(around) <= WILD * np.median(sizes[sizes > 0]):
+        return ""  # returns are as large there as elsewhere: a price that grew or fell
     return f"it comes near 0 ({least:.3g}, and {middle:.3g} in the middle)"

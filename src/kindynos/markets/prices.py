@@ -38,7 +38,13 @@ from kindynos.validate import (
 POLICIES = ("drop", "carry", "error")
 # the names of the columns of a long file, the first of which are ours
 LONG = {"instrument": ("instrument", "symbol", "ticker"), "price": ("price", "close")}
-DOUBTFUL = ("suspicious", "change", "flat")  # kinds of problems that are said beside the answer
+BELOW = "not above 0"
+DOUBTFUL = (
+    BELOW,
+    "suspicious",
+    "change",
+    "flat",
+)  # kinds of problems that are said beside the answer
 MOST_NAMED = 5
 
 
@@ -505,7 +511,7 @@ def _problems(
         with np.errstate(invalid="ignore"):
             below = finite & ~(values > 0)
         for row in np.flatnonzero(below).tolist():
-            answer.append((row, "not above 0", f"the price {values[row]:g} is not above 0"))
+            answer.append((row, BELOW, f"the price {values[row]:g} is not above 0; held out"))
         finite &= ~below
     rows = np.flatnonzero(finite)
     if len(rows) > 1 and np.ptp(values[rows]) == 0:
