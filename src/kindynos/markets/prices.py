@@ -126,6 +126,7 @@ class Prices:
         """What is suspicious about single prices, or proposed for an instrument, a line each."""
         return self.doubts_of(*DOUBTFUL)
 
+    @checked
     def doubts_of(self, *kinds: str) -> list[str]:
         """Return the doubts of some kinds, a line each."""
         doubtful = self.problems[self.problems["kind"].isin(kinds)]

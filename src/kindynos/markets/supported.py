@@ -15,13 +15,17 @@ from kindynos.markets.exposure import Exposure
 from kindynos.markets.history_error import resampled_places
 from kindynos.markets.method import MEASURES, Method
 from kindynos.markets.methods import METHODS
+from kindynos.processes.clustering import clustering_test
 
 WINDOW = 250  # returns behind each forecast, or half the history where it is shorter
 FEWEST_TESTED = 100  # periods, below which no method is told from another
 USUAL = "historical"
 # The method for one figure is the first of these that no test rejects. Their order is by the error
 # of a value at risk of a record of known truth, which no back-test of a few exceptions can tell.
+# Where moves may come in clusters the filtered method goes first: there the others are far off for
+# the day to come, and it costs less where they do not (benchmarks/risk_coverage.py).
 PREFERENCE = ("student", "filtered", "tail", "historical", "weighted", "normal", "cornish fisher")
+CALM = 0.2  # p-value of the test of clusters from which they are not reckoned with
 TESTS = ("Kupiec p-value", "independence p-value", "expected shortfall p-value")
 REJECTED = 0.05 / len(TESTS)  # least p-value of the three, below which a method is rejected
 
@@ -77,9 +81,10 @@ def hardest_test(table: pd.DataFrame) -> pd.Series:
 
 
 def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
-    """Return the method for one figure: the first in the order of ``PREFERENCE`` that nothing in
-    the data contradicts (or of all, where each is contradicted) and that its back-test does not
-    reject; where all are rejected, the one whose hardest test has the greatest p-value.
+    """Return the method for one figure: the first in the order of ``PREFERENCE``, of clustered
+    returns the filtered one before it, that nothing in the data contradicts (or of all, where each
+    is contradicted) and that its back-test does not reject; where all are rejected, the one whose
+    hardest test has the greatest p-value.
 
     The tests are Kupiec's, of independence, and of the expected shortfall, each at a third of 5 %,
     so that one right method in twenty is rejected. Picking the greatest p-value instead would
@@ -92,7 +97,10 @@ def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
         return SupportedMethod(USUAL, why, pd.DataFrame())
     table = backtest_table(all_backtests(exposure, window, level))
     table["hardest test"] = hardest_test(table)
-    offered = [name for name in PREFERENCE if name in table.index]
+    order: tuple[str, ...] = PREFERENCE
+    if clustering_test(exposure.losses) < CALM:
+        order = ("filtered", *(name for name in PREFERENCE if name != "filtered"))
+    offered = [name for name in order if name in table.index]
     free = [name for name in offered if not METHODS[name]().doubt(exposure)]
     hardest = table.loc[free or offered, "hardest test"]
     passed = hardest[hardest >= REJECTED]
