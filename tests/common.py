@@ -98,7 +98,7 @@ def run(*arguments: str | Path, columns: int | None = None) -> subprocess.Comple
     return subprocess.CompletedProcess(words, status, out.getvalue(), err.getvalue())
 
 
-def wait_for_work(process: subprocess.Popen, seconds: float = 4.0) -> None:
+def wait_for_work(process: subprocess.Popen, seconds: float = 6.0) -> None:
     """Wait until a process has used so much processor time, however busy the machine is."""
     ticks = os.sysconf("SC_CLK_TCK")
     deadline = time.monotonic() + 120
