@@ -80,7 +80,7 @@ def commands() -> str:
 
 
 def _paragraph(text: str) -> str:
-    """Return a paragraph of help, or the examples that stand in it as they are."""
+    """Return a paragraph of help, or its examples as they are."""
     if text.startswith("\b\n"):
         shown = inspect.cleandoc(text[2:])
         return f"```{'bash' if shown.startswith('kindynos') else 'text'}\n{shown}\n```\n"

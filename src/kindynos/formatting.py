@@ -12,7 +12,7 @@ from kindynos.cells import Cell, Printed
 from kindynos.inference.estimates import Estimate, one_sided
 from kindynos.literals import Kind
 
-SMALLEST_SHARE = 5e-7  # error of a share that is told
+SMALLEST_SHARE = 5e-7  # error of a share that is shown
 LARGEST = 1e15  # from here on a power of ten reads better than its digits
 MOST_DIGITS: ContextVar[int | None] = ContextVar("MOST_DIGITS", default=None)  # that are wanted
 ROUNDING = 1e-12  # relative to a figure, below which its error is that of the arithmetic alone

@@ -3,7 +3,7 @@
 Value at risk and expected shortfall at several levels rest on the same fits of the same losses. A
 function marked ``remembered`` computes each of them once per object: the object's methods, marked
 ``with_memory``, open the memory in which its results are found again. Outside of such a method it
-computes anew, so that nothing is kept once the object is gone.
+computes again, so that nothing is kept once the object is gone.
 """
 
 from __future__ import annotations

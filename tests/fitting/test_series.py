@@ -137,7 +137,7 @@ class Rankings(Case):
         self.assertAlmostEqual(scores.inside_90, np.mean(inside), delta=0.12)
         self.assertEqual((scores.values, scores.origins, seen[-1]), (18, 3, 1.0))
         self.assertLess(scores.crps, scores.mae)
-        self.assertIn("Fitted anew at 3 earlier times", ranking.verdict)
+        self.assertIn("Fitted again at 3 earlier times", ranking.verdict)
 
     def test_crps_of_a_normal_fan_is_the_closed_one(self):
         from kindynos.fitting.rolling import crps

@@ -269,7 +269,7 @@ class _Regressors:
 
 
 def _names(text: str) -> list[str]:
-    """Return names parted by commas, of which those inside brackets and before a blank belong to a
+    """Return names parted by commas; those inside brackets and before a blank belong to a
     name.
     """
     import re

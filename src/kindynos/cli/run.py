@@ -134,7 +134,7 @@ def run(
 def _summarized(
     model: Model, simulation: dict[str, Any], resume: Path | None, asked: TableSpec
 ) -> Report:
-    """Return the report of a run of which summaries are kept."""
+    """Return the report of a run that keeps summaries."""
     from kindynos.reports.summaries import summarized
 
     with Bar("simulating") as progress:

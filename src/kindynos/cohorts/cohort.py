@@ -290,7 +290,7 @@ class Cohort(Inline):
         return counts
 
     def _begun(self, periods: int, trials: int) -> Floats:
-        """Return counts ``(states, periods + 1, trials)`` of which the start is filled in."""
+        """Return counts ``(states, periods + 1, trials)`` with the start filled in."""
         counts = np.zeros((len(self.states), periods + 1, trials))
         for state, count in self.start.items():
             counts[self.states.index(state), 0] = count

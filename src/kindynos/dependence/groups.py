@@ -92,7 +92,7 @@ def strengthened(copula: Copula, trials: int, first_own: bool) -> Copula:
 
 
 def _chained(normal: Floats, correlation: float) -> Floats:
-    """Return normal scores of which each period's depends on the one before (an autoregression of
+    """Return normal scores where each period's depends on the one before (an autoregression of
     order 1).
     """
     rest = np.sqrt(1 - correlation**2)

@@ -21,7 +21,7 @@ from kindynos.validate import check_integer, invalid_argument
 
 # counts whose cdf is kept in a table; beyond, the cdf is inverted between whole numbers too
 WIDEST = 1_000_000
-MOST_LISTED = 10_000_000  # values, of which each has its mass
+MOST_LISTED = 10_000_000  # values, each with its mass
 # sd from which, with hardly any skewness, the corrected normal quantile is right to a hundredth of
 # a count
 NORMAL = 5_000

@@ -18,7 +18,7 @@ PARAMETERS = {
     "marked": "How many of the population are marked.",
     "mean": "The expected value, in the unit of the figure.",
     "mode": "The likeliest value, in the unit of the figure.",
-    "parts": "The distributions of which each draw comes from one.",
+    "parts": "The distributions; each draw comes from one of them.",
     "percentiles": "Values by percentile, from 0 to 100.",
     "population": "How many there are.",
     "probabilities": "The chance of each value; they add up to 1.",

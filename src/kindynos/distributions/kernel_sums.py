@@ -130,7 +130,7 @@ def _polynomial(coefficients: Floats, x: Floats) -> Floats:
 
 
 def _average(points: Floats, values: Floats) -> Floats:
-    """Return the average of ndtr(point - value) over sorted values, of which only those near a
+    """Return the average of ndtr(point - value) over sorted values; only those near a
     point need working out.
     """
     flat = points.reshape(-1)

@@ -131,7 +131,7 @@ class _Stop(BaseException):
 
 
 class _State:
-    """Which batches are finished, and who is told; the first ``begun`` of them were before."""
+    """Which batches are finished, and who hears of it; the first ``begun`` of them were before."""
 
     def __init__(self, blocks: Blocks, progress: Progress | None, begun: int) -> None:
         self.blocks, self.progress = blocks, progress

@@ -60,7 +60,7 @@ def score(
     horizon: int,
     exog: Mapping[str, Sequence[float]],
 ) -> ForecastScores:
-    """Return the scores of a process that is fitted anew at each origin; NaN where none could be.
+    """Return the scores of a process that is fitted again at each origin; NaN where none could be.
 
     Regressors are known ahead, so that each origin knows them too. The search
     begins at the process fitted to the ``whole`` series, which is quicker, and ends

@@ -182,7 +182,7 @@ class SeriesRanking(Reported):
         if scored is not None and scored.values:
             share, count = 100 * scored.inside_90, scored.values
             text += (
-                f". Fitted anew at {scored.origins} earlier times, its band from 5 to 95 held "
+                f". Fitted again at {scored.origins} earlier times, its band from 5 to 95 held "
                 f"{share:.0f} % of the {count} "
                 f"values up to {self.horizon} periods later (90 % is right)"
             )

@@ -1,7 +1,7 @@
 """The tail of losses: a generalised Pareto distribution of what lies beyond a threshold, with the
 error of the estimate.
 
-With threshold u, n losses of which k lie beyond, shape x and scale s, the value at risk at level p
+With threshold u, n losses, k of them beyond, shape x and scale s, the value at risk at level p
 is u + s ((k / n / (1 - p))^x - 1) / x, and the expected shortfall (value at risk + s - x u) / (1 -
 x).
 

@@ -40,7 +40,7 @@ def weighted_tail(rows: Floats, weights: Floats, level: float) -> tuple[Floats, 
     """Return the same of weighted losses; weights are ``(losses,)``, alike in each row, and add up
     to 1.
 
-    Each loss stands at the middle of its weight, and between two of them the quantile is a straight
+    Each loss is put at the middle of its weight, and between two of them the quantile is a straight
     line; the tail mean is the mean of that line beyond the level. It lies between the quantile and
     the worst loss.
     """

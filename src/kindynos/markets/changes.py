@@ -1,7 +1,7 @@
 """How instruments change: prices by shares of themselves, and yields, spreads and rates, which may
 be 0 or below, by differences.
 
-``absolute`` says of which instruments the changes are differences; of the others they are simple
+``absolute`` says which instruments change by differences; of the others the changes are simple
 returns. The changes of all of them together are called moves.
 """
 

@@ -144,7 +144,7 @@ def checked_holdings(prices: Prices, kind: str, given: Any, short: bool) -> dict
 
 
 def converted(prices: Prices, currency: Mapping[str, str] | None) -> Prices:
-    """Return prices of which some are changed into the portfolio's currency by columns of exchange
+    """Return prices, some of them changed into the portfolio's currency by columns of exchange
     rates.
 
     ``currency`` has for each such instrument the column that says what one unit of its currency

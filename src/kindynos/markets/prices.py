@@ -235,7 +235,7 @@ class Prices:
 
     @checked
     def in_currency(self, rates: Mapping[str, str]) -> Prices:
-        """Return the prices of which some are multiplied by the column with the exchange rate of
+        """Return the prices, some of them multiplied by the column with the exchange rate of
         their currency; what is wrong with the rate is wrong with them. Raises ParameterError for
         columns there are not.
         """
@@ -252,7 +252,7 @@ class Prices:
 
     @checked
     def with_changes(self, changes: Mapping[str, str]) -> Prices:
-        """Return the prices with other statements of which instruments change by differences.
+        """Return the prices with other statements on which instruments change by differences.
 
         Raises ParameterError for unknown ones.
         """
@@ -307,7 +307,7 @@ def read_prices(
     """Return the prices of a file (CSV, Parquet, or Excel with ``kindynos[excel]``) or a DataFrame.
 
     Wide: a ``date`` and a column an instrument; long: ``date, instrument, price`` (or ``symbol``
-    and ``close``), of which other columns are left out. Dates are written 2027-12-31, in any order,
+    and ``close``); other columns are left out. Dates are written 2027-12-31, in any order,
     each once. Only the ``instruments`` named are read; default: all. ``missing="drop"`` leaves out
     dates on which any instrument has no price, "carry" goes on with the last one (dates before the
     last listing are left out), "error" refuses.
@@ -361,7 +361,7 @@ def prices_of(prices: Prices | pd.DataFrame) -> Prices:
 
 
 def _raw_prices(source: str | Path | pd.DataFrame, form: TableFormat) -> Table:
-    """Return the table of prices, of which one column is named "date"."""
+    """Return the table of prices; one column is named "date"."""
     if isinstance(source, pd.DataFrame):
         lacks_dates = "date" not in [str(c).lower() for c in source.columns]
         source = source.rename_axis(index="date").reset_index() if lacks_dates else source
@@ -544,7 +544,7 @@ def _changes(read: ReadPrices, rules: PriceRules) -> dict[str, str]:
 
 
 def _split(read: ReadPrices, splits: Any, values: Floats) -> Floats:
-    """Return prices of which those before each split are divided by it."""
+    """Return prices where those before each split are divided by it."""
     valid = list(map(str, read.frame.columns))
     for name, stated in mapping("splits", splits, "splits by instrument").items():
         if name not in valid:

@@ -18,7 +18,7 @@ from kindynos.markets.methods import METHODS
 from kindynos.processes.clustering import clustering_test
 
 WINDOW = 250  # returns behind each forecast, or half the history where it is shorter
-FEWEST_TESTED = 100  # periods, below which no method is told from another
+FEWEST_TESTED = 100  # periods, below which methods cannot be told apart
 USUAL = "historical"
 # The method for one figure is the first of these that no test rejects. Their order is by the error
 # of a value at risk of a record of known truth, which no back-test of a few exceptions can tell.

@@ -49,7 +49,7 @@ def sensitivity(
     PICTURES[method](ax, frame.head(MOST), quantity_label(outcome, unit, "{}"))
     left = len(frame) - MOST
     more = f" ({left} weaker ones left out)" if left > 0 else ""
-    pad = 30 if method == "tail" else 6  # its legend stands above the picture
+    pad = 30 if method == "tail" else 6  # its legend is above the picture
     ax.set_title(TITLES[method].format(outcome.replace("_", " ")) + more, pad=pad)
 
 

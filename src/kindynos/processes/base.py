@@ -551,7 +551,7 @@ def accumulate(rows: Floats) -> Floats:
 def in_order(series: Any) -> Any:
     """Return a series by date, the oldest first; one without dates as it is.
 
-    Raises ParameterError for a date that is missing or stands twice.
+    Raises ParameterError for a date that is missing or given twice.
     """
     index = getattr(series, "index", None)
     if index is None or getattr(index, "dtype", None) is None or index.dtype.kind != "M":

@@ -40,7 +40,7 @@ from kindynos.validate import (
 if TYPE_CHECKING:
     import pandas as pd
 
-FAR = 0.05  # of a correlation that is not reached: it is told
+FAR = 0.05  # of a correlation that is not reached: it is reported
 
 
 @checked_init

@@ -423,7 +423,7 @@ class SmoothingLikelihood:
 
     def covariance(self, answer: Found) -> Floats:
         """Return the covariance of the weights on the scale of the search, by the slopes of the
-        errors; bounded by the spread of a weight of which nothing is known.
+        errors; bounded by the spread of an unknown weight.
         """
         size = len(answer.theta)
         steps = 1e-4 * np.where(answer.theta > 0.5, -1.0, 1.0)

@@ -30,7 +30,7 @@ class Calculation(ABC):
 
     @abstractmethod
     def place_of(self, name: str) -> str | None:
-        """Return where a quantity stands in the file; None for one that does not."""
+        """Return where a quantity is in the file; None for one that does not."""
 
     @abstractmethod
     def is_row(self, name: str) -> bool:

@@ -194,7 +194,7 @@ class Probe:
                     function(**read_only(inputs)) if by_name else function(read_only(inputs))
                     for _ in range(2)
                 )
-        except Exception:  # in some trial; the others are then worked out one by one, anew
+        except Exception:  # in some trial; the others are then worked out again, one by one
             return
         pairs = (
             zip(first.values(), second.values(), strict=True) if not by_name else [(first, second)]

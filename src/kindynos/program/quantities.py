@@ -343,7 +343,7 @@ class Line:
         return () if self.tree is None else tuple(self.tree.earlier_names())
 
     def same_as(self, other: object) -> bool:
-        """Whether the other is this line again: equal, or the same function defined anew (a
+        """Whether the other is this line again: equal, or the same function defined again (a
         notebook cell run twice).
         """
         if self == other:

@@ -55,8 +55,8 @@ CHANCE_WORDS = {
     "chance at": "exactly {}",
     "survival": "above {}",
 }
-MOST_SCENARIOS = 4  # that are told beside the first
-MOST_OUTCOMES = 2  # that are told; the tables have all
+MOST_SCENARIOS = 4  # that are named beside the first
+MOST_OUTCOMES = 2  # that are named; the tables have all
 MOST_WEIGHTS = 4  # holdings that are named
 MOST = 0.5  # share of the variance from which on a driver decides most of it
 LARGE = 1e6

@@ -50,7 +50,7 @@ def risk(
     and what each holding adds to the first, else the answer at a glance; what changes and shocks
     would do, a benchmark, and how the prices were read.
     """
-    shocks = _shocked(portfolio, asked)  # first, since a wrong name is told before long work
+    shocks = _shocked(portfolio, asked)  # first, since a wrong name is reported before long work
     table = portfolio.risk_table(levels, methods, windows, horizon, every, **options)
     supported = None if whole else _supported(portfolio, table, max(levels), every)
     method: Any = table.index[0][0] if supported is None else supported.method

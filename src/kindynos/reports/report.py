@@ -97,7 +97,7 @@ class Report:
 
     @classmethod
     def of(cls, parts: Iterable[RenderableType | None], kind: str, **rendered: Any) -> Report:
-        """Return the report of parts in reading order, of which ``""`` ends a section."""
+        """Return the report of parts in reading order; ``""`` ends a section."""
         sections: list[list[Any]] = [[]]
         for piece in parts:
             if piece == "":

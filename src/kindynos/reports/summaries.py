@@ -1,4 +1,4 @@
-"""A run of which summaries are kept, as a terminal shows it."""
+"""A run that keeps summaries, as a terminal shows it."""
 
 from __future__ import annotations
 

@@ -102,7 +102,7 @@ class FigureTable:
             column.cells.append(cells[position] if position < len(cells) else "")
 
     def first(self, count: int) -> FigureTable:
-        """Return the table without the rows beyond a count, of which the title then says."""
+        """Return the table without the rows beyond a count, which the title then gives."""
         rows = len(self.columns[0].cells)
         if rows <= count:
             return self
@@ -190,8 +190,8 @@ def whole(name: str) -> Callable[[Any], str]:
 
 
 def decimals(name: str, count: int) -> Callable[[Any], str]:
-    """Show a figure of a row with so many decimals, a small one as less than the last of them, and
-    nothing where there is none.
+    """Show a figure of a row with ``count`` decimals, a small one as less than the last of them,
+    and nothing where there is none.
     """
 
     def shown(row: Any) -> str:

@@ -39,7 +39,7 @@ Figure = TypeVar("Figure", Estimate, Estimates)
 class Statistics(ABC, Generic[Figure]):
     """The statistics of a quantity by name, over its valid trials; chances are shares of all.
 
-    Runs, weighted trials and runs of which only summaries are kept have the same ones, since each
+    Runs, weighted trials and runs that keep only summaries have the same ones, since each
     is one entry in ``kindynos.results.statistics.STATISTICS``.
     """
 
@@ -285,7 +285,7 @@ class Result(NumberStatistics, _Quantity[Estimate]):
 
     @cached_property
     def ranked(self) -> Sample:
-        """Its trials, of which those without a value rank as ``missing`` says."""
+        """Its trials; those without a value rank as ``missing`` says."""
         return self.sample.ranked(self.missing)
 
     def _work_out(self, statistic: Statistic, *args: Any, **options: Any) -> Estimate:
@@ -319,7 +319,7 @@ class RowResult(_Quantity[Estimates]):
         """Return the totals over each calendar year, of a row of quarters or months; raises
         RunError without a calendar.
 
-        A year of which the row holds a part only has the total of that part.
+        A year that the row holds in part only has the total of that part.
         """
         years = [label[:4] for label in self.labels]
         if not all(

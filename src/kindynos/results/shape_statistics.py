@@ -13,7 +13,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import jackknife_error
 from kindynos.results.sample import AnySample, Sample
 
-# of a histogram behind a mode, and of trials of which one at a time is left out
+# of a histogram behind a mode, and of groups of trials, left out one at a time
 BINS, GROUPS = (2048, 20)
 
 

@@ -208,7 +208,7 @@ class _Simulation:
             count = next_count(count, missing) if missing > 1 else math.ceil(1.2 * count)
 
     def _round(self, blocks: Blocks, earlier: Run | None = None) -> Run:
-        """Return a run of the blocks, of which an earlier run may have the first."""
+        """Return a run of the blocks; an earlier run may have the first."""
         settings = self.settings
         task = BatchTask(
             self.program, self.plan, self.seed, blocks, tuple(self.kept), settings.on_bad == "error"

@@ -110,7 +110,7 @@ def decided_by_few(sample: AnySample) -> str:
 def sd(sample: AnySample) -> Estimate:
     """Standard deviation: the jackknife that leaves out one block at a time.
 
-    Where few trials decide it, more of them would make it larger, and only the lower end is told.
+    Where few trials decide it, more of them would make it larger, and only the lower end is given.
     """
     if sample.count < 2:
         return Estimate(math.nan)

@@ -55,7 +55,7 @@ RANKS = 6.0  # standard deviations of a rank that a bracket reaches to either si
 
 
 class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
-    """The outcomes of a run of which summaries are kept, by name.
+    """The outcomes of a run that keeps summaries, by name.
 
     ``run["net_value"].percentile(5)`` is that of all trials, with its interval; ``table()`` has the
     usual figures, ``trial(7)`` draws a trial again, and ``sensitivity`` reads the
@@ -359,7 +359,7 @@ def _correlations(
 
 
 class SummaryResult(NumberStatistics):
-    """An outcome of a run of which summaries are kept."""
+    """An outcome of a run that keeps summaries."""
 
     def __init__(self, run: SummaryRun, name: str) -> None:
         line = run.program.lines[name]

@@ -1,4 +1,4 @@
-"""The work of a run of which only summaries are kept: a batch is drawn and evaluated as ever, and
+"""The work of a run that keeps only summaries: a batch is drawn and evaluated as ever, and
 reduced where that is done, so that kilobytes travel.
 """
 

@@ -164,7 +164,7 @@ class Sobol(Plan):
         matrices, shifts = key.stream("matrix"), key.stream("shift")
         lower = np.tril(matrices.integers(0, 2, (rows, DIGITS, DIGITS)), -1)
         digits = (lower + np.eye(DIGITS, dtype=np.int64)) @ directions & 1
-        # each direction number as a whole number, of which the first digit is the highest
+        # each direction number as a whole number, the first digit highest
         mixed = (digits << np.arange(DIGITS - 1, -1, -1)[:, None]).sum(axis=1)
         numbers = np.repeat(shifts.integers(0, 2**DIGITS, (rows, 1)), trials, axis=1)
         index = np.arange(trials)

@@ -51,7 +51,7 @@ class ReportedMean:
     """A mean known from elsewhere, with the sd of what it is a mean of and the number of values
     ``n`` behind it.
 
-    It stands beside runs in ``compare``; its error is 1.96 x sd / sqrt(n). Raises ParameterError
+    It is used beside runs in ``compare``; its error is 1.96 x sd / sqrt(n). Raises ParameterError
     for what is not a number.
 
     >>> ReportedMean(120.0, sd=15.0, n=900).estimate

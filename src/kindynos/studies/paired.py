@@ -137,7 +137,7 @@ class Paired:
         return full
 
     def _rarely(self, name: str, *arguments: float, **options: float) -> Estimate:
-        """Return the difference of a share of all trials, of which those without a value are no
+        """Return the difference of a share of all trials; those without a value are no
         hits.
         """
         item, two = (

@@ -1,7 +1,7 @@
 """A model at many values of its decisions, all on the same draws.
 
 Where decisions are given figures, the model is made ready once and many points are worked out in
-one array evaluation: the points stand beside each other where a run has its trials. Otherwise each
+one array evaluation: the points are beside each other where a run has its trials. Otherwise each
 point is a run of its own.
 """
 

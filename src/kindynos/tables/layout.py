@@ -93,7 +93,7 @@ def separator_of(text: str) -> str:
 
 def _one_column(text: str) -> bool:
     """Return whether the commas of a text belong to the numbers of its only column: all lines below
-    the last without a number are numbers, and no comma stands above them.
+    the last without a number are numbers, and no comma is above them.
     """
     lines = [line.strip().strip('"') for line in text.splitlines()[:SAMPLE] if line.strip()]
     if not lines or ("," in lines[0] and not _is_number(lines[0])):  # as most tables have it
@@ -161,7 +161,7 @@ def _only(cell: str, decimal: str, other: str) -> bool:
 
 def layout_of(records: Sequence[Record], form: TableFormat, decimal: str, file: str) -> Layout:
     """Return where the names, the units and the records of a table are; raises FileError for a
-    table without names, or with names that are missing or stand twice.
+    table without names, or with names that are missing or given twice.
     """
     _check_width(max(map(len, records), default=0), file)
     filled = [position for position, record in enumerate(records) if any(c.strip() for c in record)]
@@ -242,7 +242,7 @@ def _units_row(
     units = 0
     for column, cell in enumerate(map(str.strip, first[: len(names)])):
         if cell and not is_missing(cell, words) and holds_numbers(column):
-            if not _is_unit(cell):  # as in most tables, of which no more needs to be looked at
+            if not _is_unit(cell):  # as in most tables; no more needs to be looked at
                 return None
             units += 1
     return following[0] if units else None

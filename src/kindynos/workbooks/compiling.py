@@ -388,7 +388,7 @@ class _Cell:
     def _chosen_area(
         self, arguments: tuple[FormulaNode, ...], kind: str, array: bool, tidy: bool
     ) -> Closure:
-        """Return an IF of which the branches may be areas."""
+        """Return an IF whose branches may be areas."""
         array = array or kind == "a"
         condition = self.compiled(arguments[0], array, True)
         yes, *others = (self._area_or_value(branch, kind, array, tidy) for branch in arguments[1:3])

@@ -447,7 +447,7 @@ class _Parser:
         return ArrayConstant(tuple(map(tuple, rows)))
 
     def _table(self) -> FormulaNode:
-        """Read a reference into a table, of which the name and the first bracket were read."""
+        """Read a reference into a table whose name and first bracket were read."""
         table = self.text[:-1]
         depth, begin = 1, self.position
         while depth:

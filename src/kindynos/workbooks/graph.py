@@ -135,7 +135,7 @@ class Graph:
         ) and number not in self.held
 
     def with_inputs(self, inputs: Iterable[int]) -> Graph:
-        """Return the graph of which some cells have their values given from outside."""
+        """Return the graph with the values of some cells given from outside."""
         return replace(self, inputs=frozenset(inputs), resolve=None, _rows={}, _needs={})
 
     def __getstate__(self) -> dict[str, Any]:

@@ -15,7 +15,7 @@ from kindynos.workbooks.addresses import Cell
 from kindynos.workbooks.graph import Graph, cell_in
 from kindynos.workbooks.reader import Contents
 
-FARTHEST = 12  # cells to the left of which a label is looked for
+FARTHEST = 12  # cells; a label is looked for to their left
 HIGHEST = 2000  # cells above
 LONGEST = 60
 SPELT = str.maketrans({"ß": "ss", "Æ": "Ae", "æ": "ae", "Ø": "O", "ø": "o", "ł": "l", "đ": "d"})

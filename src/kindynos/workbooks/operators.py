@@ -38,7 +38,7 @@ Operation = Callable[[Value, Value], Value]
 
 
 def over_grids(function: Callable[..., Value], *values: Value) -> Grid:
-    """Return a function of each place of grids, of which single rows and columns are repeated."""
+    """Return a function of each place of grids; single rows and columns are repeated."""
     grids = [value for value in values if type(value) is Grid]
     height, width = max(g.height for g in grids), max(g.width for g in grids)
 
@@ -84,7 +84,7 @@ def _arithmetic(
 def _carefully(
     quick: Callable[[Any, Any], Any], alone: Callable[[float, float], Value], a: Value, b: Value
 ) -> Value:
-    """Return an operation on numbers of which some are errors."""
+    """Return an operation on numbers, some of them errors."""
     if type(a) is CellError:
         return a
     if type(b) is CellError:

@@ -26,7 +26,7 @@ def date_of(serial: float) -> datetime.date:
 
 
 def serial_of(year: int, month: int, day: int) -> float:
-    """Return the serial number of a day, of which month and day may run over; raises
+    """Return the serial number of a day; month and day may run over; raises
     ResultError.
     """
     year, month = year + (month - 1) // 12, (month - 1) % 12 + 1

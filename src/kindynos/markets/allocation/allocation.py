@@ -249,8 +249,8 @@ class Allocation(Reported):
 
         ``against`` are other weights than today's. Returns are drawn from what the allocation
         started from: of a history from the distributions that fit each holding best, joined by its
-        rank correlations; of moments from normal distributions; simulated ones anew. Raises
-        ParameterError where neither today's weights nor others are known.
+        rank correlations; of moments from normal distributions; simulated ones are drawn again.
+        Raises ParameterError where neither today's weights nor others are known.
         """
         return before_after(
             self.request.source,
@@ -283,7 +283,7 @@ class Allocation(Reported):
         window: int | None = None,
         cost: float | None = None,
     ) -> WalkForward:
-        """Return what this rule would have earned out of sample: the weights chosen anew each
+        """Return what this rule would have earned out of sample: the weights chosen again each
         month, quarter or year.
 
         Each time only the ``window`` returns before it are known (default: half of the history),

@@ -13,7 +13,7 @@ SETTLED = 1e-14
 
 
 def equal_contributions(region: Region, covariance: Floats) -> Floats:
-    """Return the weights of which each adds the same to the variance, as far as their bounds allow.
+    """Return the weights that each add the same to the variance, as far as their bounds allow.
 
     They minimise x'Sx / 2 - k sum(log x) for the k at which they add up to 1, one weight after the
     other: each is the positive root of S_ii x^2 + (the others' covariance) x - k, cut at its

@@ -33,7 +33,7 @@ from kindynos.studies.comparison import Comparison, ReportedMean
 if TYPE_CHECKING:
     from kindynos.decisions.solve import Solution
 
-MOST_DRIVEN, LEAST_DRIVEN = 8, 3  # drivers of which a bar is drawn; the tables have all
+MOST_DRIVEN, LEAST_DRIVEN = 8, 3  # drivers that get a bar; the tables have all
 
 
 @dataclass(frozen=True)

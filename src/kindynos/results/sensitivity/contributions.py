@@ -27,7 +27,7 @@ from kindynos.validate import finite, instance, invalid_argument, one_of
 
 TO, BY = get_args(ContributionTo), get_args(ContributionBy)
 EVALUATIONS = 262_144  # of the model, at most, for contributions of drivers
-GROUPS = 20  # of blocks, of which one at a time is left out
+GROUPS = 20  # of blocks, left out one at a time
 FEWEST_GROUPS, FEWEST = 5, 200  # groups and trials below which no error is given
 ORDERS = 8  # of the drivers, among which the trials of a block are spread
 NARROWER = 1.5  # by how much the second window of these trials is narrower

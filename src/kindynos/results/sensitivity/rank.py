@@ -22,7 +22,7 @@ from kindynos.results.trials import SimulatedTrials
 from kindynos.sampling.streams import stream
 
 LARGEST_SQUARED = 1e100  # from which on squares of values, and of their squares, overflow
-GROUPS = 20  # of blocks, of which one at a time is left out
+GROUPS = 20  # of blocks, left out one at a time
 FEWEST = 200  # trials below which no error is given
 MOST_EXCHANGED = 16_384  # trials that are worked out again with drivers exchanged
 EXCHANGES = 3  # times that they are
@@ -42,7 +42,7 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
     ``attrs["interaction"]`` is what the shares leave: interplay of independent drivers, and the
     error of the estimates. ``attrs["correlated"]`` says whether some drivers move together, so that
     their shares overlap; read method "shapley" then.
-    ``attrs["decides a value"]`` is the driver that explains most of which trials have no value.
+    ``attrs["decides a value"]`` is the driver that explains best which trials have no value.
     Errors are jackknives that leave out one block at a time, those of correlations on Fisher's
     scale.
 
@@ -107,7 +107,7 @@ def _score(rows: Floats, outcome_ranks: Floats, bounds: NDArray[np.int64]) -> Fl
 
 
 def _deciding(run: SimulatedTrials, name: str) -> str | None:
-    """Return the driver that explains most of which trials have a value, with the share of it that
+    """Return the driver that explains best which trials have a value, with the share of it that
     it explains; None where all have one, or no driver of one number explains any.
     """
     lacking = np.isnan(run[name].values) * 1.0

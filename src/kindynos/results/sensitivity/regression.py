@@ -17,7 +17,7 @@ from kindynos.inference.intervals import jackknife_error
 from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome
 from kindynos.results.trials import SimulatedTrials
 
-GROUPS = 20  # of blocks, of which one at a time is left out
+GROUPS = 20  # of blocks, left out one at a time
 FEWEST, FEWEST_GROUPS = 200, 5  # trials and groups below which no error is given
 LINEAR = 0.8  # share explained below which a model is called far from linear
 

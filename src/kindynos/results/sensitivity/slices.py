@@ -20,7 +20,7 @@ from kindynos.results.trials import SimulatedTrials
 from kindynos.validate import check_integer, finite, one_of, proper_fraction
 
 FEWEST_IN_SLICE = 5
-GROUPS = 20  # of blocks, of which one at a time is left out
+GROUPS = 20  # of blocks, left out one at a time
 
 
 def conditional_sensitivity(

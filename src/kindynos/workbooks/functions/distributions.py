@@ -69,7 +69,7 @@ def _phi(x: float) -> Value:
 
 @function("LOGNORM.INV LOGINV", "nnn", lambda p, m, s: np.exp(_normal_quick(p, m, s)))
 def _lognorm_inv(level: float, mean: float, sd: float) -> Value:
-    """Return the quantile of a lognormal distribution, of which mean and sd are of the log."""
+    """Return the quantile of a lognormal distribution; mean and sd are of the log."""
     _inside(level)
     required(sd > 0)
     return math.exp(mean + sd * float(special.ndtri(level)))

@@ -175,7 +175,7 @@ def _index_together(values: list[Value], trials: int) -> Value | None:
 
 @function("MATCH", "va[n]", together=_match_together)
 def _match(value: Value, grid: Grid, kind: float = 1.0) -> Value:
-    """Return where a value stands in a row or column, from 1."""
+    """Return where a value is in a row or column, from 1."""
     position = match_place(value, _line(grid), kind)
     return NA if position is None else position + 1
 

@@ -162,7 +162,7 @@ def _rate(
 
 def _root(balance: Callable[[float], float], guess: float, size: float) -> float:
     """Return a rate at which a balance is 0, by Newton's steps from a guess, or else between two
-    rates of which the signs differ.
+    rates whose signs differ.
     """
     rate = guess if guess > -1 else 0.1
     for _ in range(60):

@@ -326,7 +326,7 @@ def _converted(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
 def _with_failing(
     sheet_function: SheetFunction, kinds: str, arguments: Sequence[Value], answer: Any, errors: Any
 ) -> Value:
-    """Return numbers one per trial, of which those that are none are worked out alone."""
+    """Return numbers one per trial; those that are none are worked out alone."""
     bad = ~np.isfinite(answer)
     if errors is not None:
         bad &= errors == 0

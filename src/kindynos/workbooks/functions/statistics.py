@@ -237,7 +237,7 @@ def _quantile(answer: list[float], position: float) -> float:
 
 @function("PERCENTILE PERCENTILE.INC", "rn")
 def _percentile(grid: Grid, level: float) -> Value:
-    """Return a percentile, of which the level 0 is the smallest number and 1 the largest."""
+    """Return a percentile; the level 0 is the smallest number and 1 the largest."""
     ranked = _ranked(grid)
     required(0 <= level <= 1)
     return _quantile(ranked, level * (len(ranked) - 1))

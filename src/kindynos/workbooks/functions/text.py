@@ -97,7 +97,7 @@ def _exact(first: str, second: str) -> Value:
 
 @function("FIND", "tt[n]")
 def _find(piece: str, text: str, begin: float = 1.0) -> Value:
-    """Return where a text stands in another, from 1."""
+    """Return where a text is in another, from 1."""
     required(1 <= begin <= len(text) + 1, VALUE)
     entry = text.find(piece, whole(begin) - 1)
     required(entry >= 0, VALUE)
@@ -122,7 +122,7 @@ def wildcard(pattern: str) -> str:
 
 @function("SEARCH", "tt[n]")
 def _search(piece: str, text: str, begin: float = 1.0) -> Value:
-    """Return where a text with wildcards stands in another, whatever the capitals."""
+    """Return where a text with wildcards is in another, whatever the capitals."""
     required(1 <= begin <= len(text) + 1, VALUE)
     match = re.compile(wildcard(piece), re.I | re.S).search(text, whole(begin) - 1)
     if match is None:
