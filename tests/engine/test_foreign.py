@@ -49,7 +49,7 @@ class Edited(Folder):
     def test_a_module_travels_as_it_is_now(self):
         module = self.write(PLAIN.format(factor=1))
         with ProcessPoolExecutor(1) as pool:
-            for factor in (1, 9):
+            for factor in (1, 10):  # of another length, so that no compiled file passes for it
                 module = self.write(PLAIN.format(factor=factor))
                 found = of_module(module).simulate(2_000, seed=1, executor=pool)
                 np.testing.assert_array_equal(found["y"].values, factor * found["x"].values)
@@ -58,7 +58,7 @@ class Edited(Folder):
         module = self.write(STUCK + HOLDS.format(factor=1))
         with ProcessPoolExecutor(1) as pool:
             pool.submit(module.value, 1.0).result()  # the worker has loaded the module
-            module = self.write(STUCK + HOLDS.format(factor=9))
+            module = self.write(STUCK + HOLDS.format(factor=10))
             with self.fails("workers give other values", "edited", kind=kd.RunError):
                 of_module(module).simulate(2_000, seed=1, executor=pool)
 
