@@ -3,7 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 
 
-.PHONY: demo test check proofs mutants lowest bench screenshots site pages clean
+.PHONY: demo test check proofs mutants lowest bench screenshots site pages recorded clean
 
 $(BIN)/python:
 	$(PYTHON) -m venv .venv
@@ -66,6 +66,10 @@ site: .venv/installed
 # The outputs on the pages of the documentation, written anew.
 pages: .venv/installed
 	$(BIN)/python -m tests.pages
+
+# What every command gives on demo data in every medium, recorded anew for the tests.
+recorded: .venv/installed
+	$(BIN)/python -m tests.cli.commands
 
 clean:
 	rm -rf .venv .venv-lowest larkholm docs/_build docs/made

@@ -27,20 +27,7 @@ def per_period(
     >>> round(per_period(0.12), 6), per_period(0.12, how="simple"), per_period(0.08, 1)
     (0.009489, 0.01, 0.08)
     """
-    one_of("how", how, HOW)
-    result, count = (
-        array_of(name, value)
-        for name, value in (("rate", rate), ("periods_a_year", periods_a_year))
-    )
-    if (count < 1).any():
-        raise ParameterError("periods_a_year must be at least 1")
-    if how == "effective" and (result < -1).any():
-        raise ParameterError("an effective rate must be at least -1")
-    with np.errstate(divide="ignore"):
-        answer = result / count if how == "simple" else np.expm1(np.log1p(result) / count)
-    # twelve months of an annual rate of one period are the rate itself, to the bit
-    answer = np.where(count == 1, result, answer)
-    return answer if answer.ndim else float(answer)
+    return _converted(rate, periods_a_year, how, shorter=True)
 
 
 @checked
@@ -59,16 +46,24 @@ def per_year(
     >>> round(per_year(0.009489), 4), per_year(0.01, how="simple"), per_year(0.08, 1)
     (0.12, 0.12, 0.08)
     """
+    return _converted(rate, periods_a_year, how, shorter=False)
+
+
+def _converted(
+    rate: ArrayLike, periods_a_year: ArrayLike, how: str, shorter: bool
+) -> Floats | float:
+    """Return a rate a year as one of a shorter period, or the other way about."""
     one_of("how", how, HOW)
-    result, count = (
-        array_of(name, value)
-        for name, value in (("rate", rate), ("periods_a_year", periods_a_year))
-    )
+    rates, count = array_of("rate", rate), array_of("periods_a_year", periods_a_year)
     if (count < 1).any():
         raise ParameterError("periods_a_year must be at least 1")
-    if how == "effective" and (result < -1).any():
+    if how == "effective" and (rates < -1).any():
         raise ParameterError("an effective rate must be at least -1")
+    exact = how == "simple"
     with np.errstate(divide="ignore"):
-        answer = result * count if how == "simple" else np.expm1(np.log1p(result) * count)
-    answer = np.where(count == 1, result, answer)
+        logs = rates if exact else np.log1p(rates)
+        logs = logs / count if shorter else logs * count
+        answer = logs if exact else np.expm1(logs)
+    # twelve months of an annual rate of one period are the rate itself, to the bit
+    answer = np.where(count == 1, rates, answer)
     return answer if answer.ndim else float(answer)

@@ -1,5 +1,5 @@
-"""Tests of plain data: docs/reference/json.md describes every key of ``--json``, and all that it
-describes is there.
+"""Tests of all that commands give: as it was recorded in every medium, and docs/reference/json.md
+describes every key of ``--json``, and all that it describes is there.
 """
 
 import json
@@ -8,69 +8,12 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from tests.common import DEMO, proof, run
+from tests.cli.commands import FERRY, FEW, QUICK, RECORDED, SLOW, outputs, recorded_text
+from tests.common import proof, run
+from tests.pages import same
 
 PAGE = Path(__file__).parents[2] / "docs" / "reference" / "json.md"
 FIGURE = {"value", "error", "low", "high"}
-FEW = ("--trials", "200", "--seed", "1")
-HELD = (DEMO / "treasury_prices.csv", "--holdings", DEMO / "treasury_holdings.csv")
-FERRY, BEST = DEMO / "night_ferry.toml", DEMO / "best_fare.toml"
-QUICK = {
-    "run": [
-        ("run", FERRY, *FEW),
-        ("run", DEMO / "terminal.toml", "--chance", "cost > 1e7 and works > 2e7", *FEW),
-        ("run", DEMO / "hydrofoil.toml", *FEW),
-    ],
-    "model": [("check", FERRY)],
-    "summary": [("run", FERRY, "--trials", "1e5", "--seed", "1", "--store", "summary")],
-    "comparison": [("compare", FERRY, *FEW)],
-    "sweep": [("sweep", FERRY, "--over", "fare=50,60", *FEW)],
-    "goal": [
-        (
-            "solve",
-            FERRY,
-            "fare",
-            "--outcome",
-            "net_value",
-            "--mean",
-            "0",
-            "--within",
-            "40",
-            "80",
-            *FEW,
-        )
-    ],
-    "optimum": [
-        (
-            "optimize",
-            BEST,
-            "--vary",
-            "fare=50,60",
-            "--maximize",
-            "mean net_value",
-            "--subject-to",
-            "sd net_value <= 1e9",
-            *FEW,
-        )
-    ],
-    "drivers": [("drivers", FERRY, *FEW)],
-    "trial": [("trial", FERRY, "--number", "3", *FEW)],
-    "decision": [("decide", DEMO / "lease_or_buy.toml", "--switch", "permit=0.05:0.95", *FEW)],
-    "backtest": [("backtest", *HELD, "--method", "historical")],
-    "fit": [("fit", DEMO / "repair_bills.csv")],
-    "track-record": [("fit", DEMO / "past_estimates.csv", "--track-record")],
-    "read": [("read", DEMO / "repair_bills.csv")],
-}
-SLOW = {
-    "backtests": [("backtest", *HELD)],
-    "risk": [("risk", *HELD, "--stress", "shipyard=-0.2", "--what-if", "shipyard=-100")],
-    "allocation": [("allocate", DEMO / "treasury_prices.csv")],
-    "paths": [
-        ("paths", DEMO / "heating_oil.csv", "--periods", "20", "--above", "1", "--seed", "1")
-    ],
-    "series": [("fit", DEMO / "passengers.csv", "--series")],
-}
-
 
 RARE = "drivers not ranked"  # tests/reports/test_any_outcome.py has one
 
@@ -106,14 +49,30 @@ def matches(pattern, key):
     )
 
 
+class Recorded(unittest.TestCase):
+    def check(self, kinds):
+        for kind in kinds:
+            before = (RECORDED / f"{kind}.txt").read_text(encoding="utf-8").splitlines()
+            now = recorded_text(kind).splitlines()
+            for number, (old, new) in enumerate(zip(before, now, strict=False), start=1):
+                if not same(old, new):
+                    self.fail(f"{kind}.txt, line {number}:\n{old}\n{new}")
+            self.assertEqual(len(before), len(now), kind)
+
+    def test_every_command_gives_in_every_medium_what_was_recorded(self):
+        self.check(QUICK)
+
+    @proof
+    def test_the_same_of_slow_commands(self):
+        self.check(SLOW)
+
+
 class Documented(unittest.TestCase):
     def check(self, commands):
         for kind, lines in commands.items():
             seen = set()
             for line in lines:
-                answer = run(*map(str, line), "--json")
-                self.assertEqual(answer.returncode, 0, answer.stderr)
-                data = json.loads(answer.stdout)
+                data = json.loads(outputs(line)["json"])
                 self.assertEqual(next(iter(data)), "schema")
                 self.assertEqual(data.pop("schema"), f"kindynos.{kind}/1")
                 seen |= set(keys_of(data))

@@ -1,0 +1,149 @@
+"""Every command on demo data, and what it gives in each medium as one text.
+
+``python -m tests.cli.commands [KIND ...]`` records the texts in ``tests/cli/recorded``, which the
+tests compare with what the commands give now.
+"""
+
+import re
+import sys
+import tempfile
+from functools import cache
+from html.parser import HTMLParser
+from pathlib import Path
+
+import openpyxl
+
+from tests.common import DEMO, run
+
+RECORDED = Path(__file__).parent / "recorded"
+FEW = ("--trials", "200", "--seed", "1")
+HELD = (DEMO / "treasury_prices.csv", "--holdings", DEMO / "treasury_holdings.csv")
+FERRY, BEST = DEMO / "night_ferry.toml", DEMO / "best_fare.toml"
+BREAK_EVEN = ("--outcome", "net_value", "--mean", "0", "--within", "40", "80")
+GOAL = ("--vary", "fare=50,60", "--maximize", "mean net_value")
+LONGEST = 15  # rows of a CSV file or a sheet that are recorded
+WIDEST = 300  # characters of a line
+MOST = 300  # lines of a medium
+QUICK = {
+    "run": [
+        ("run", FERRY, *FEW),
+        ("run", DEMO / "terminal.toml", "--chance", "cost > 1e7 and works > 2e7", *FEW),
+        ("run", DEMO / "hydrofoil.toml", *FEW),
+    ],
+    "model": [("check", FERRY)],
+    "summary": [("run", FERRY, "--trials", "1e5", "--seed", "1", "--store", "summary")],
+    "comparison": [("compare", FERRY, *FEW)],
+    "sweep": [("sweep", FERRY, "--over", "fare=50,60", *FEW)],
+    "goal": [("solve", FERRY, "fare", *BREAK_EVEN, *FEW)],
+    "optimum": [("optimize", BEST, *GOAL, "--subject-to", "sd net_value <= 1e9", *FEW)],
+    "drivers": [("drivers", FERRY, *FEW)],
+    "trial": [("trial", FERRY, "--number", "3", *FEW)],
+    "decision": [("decide", DEMO / "lease_or_buy.toml", "--switch", "permit=0.05:0.95", *FEW)],
+    "backtest": [("backtest", *HELD, "--method", "historical")],
+    "fit": [("fit", DEMO / "repair_bills.csv")],
+    "track-record": [("fit", DEMO / "past_estimates.csv", "--track-record")],
+    "read": [("read", DEMO / "repair_bills.csv")],
+}
+SLOW = {
+    "backtests": [("backtest", *HELD)],
+    "risk": [("risk", *HELD, "--stress", "shipyard=-0.2", "--what-if", "shipyard=-100")],
+    "allocation": [("allocate", DEMO / "treasury_prices.csv")],
+    "paths": [
+        ("paths", DEMO / "heating_oil.csv", "--periods", "20", "--above", "1", "--seed", "1")
+    ],
+    "series": [("fit", DEMO / "passengers.csv", "--series")],
+}
+VARYING = (
+    (r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d(:\d\d)?", "TIME"),
+    (r"(?i)\b(kindynos|python|numpy|scipy|pandas)([\"':, ]+)\d+\.\d+[\w.+]*", r"\1\2VERSION"),
+    (r"\d+ [A-Z][a-z]+ \d{4}, \d\d:\d\d UTC", "TIME"),
+    (r"\b(?=[0-9]*[a-f])[0-9a-f]{8,64}\b", "DIGEST"),
+)
+LONG = re.compile(r"-?\d+\.\d{5,}(?:e-?\d+)?|-?\d+(?:\.\d+)?e-\d+")
+
+
+class Texts(HTMLParser):
+    """The texts of a page that a reader may see, one line each."""
+
+    def __init__(self, page: str) -> None:
+        super().__init__()
+        self.lines: list[str] = []
+        self.inside = ""
+        self.feed(page)
+
+    def handle_starttag(self, tag, attrs):
+        self.inside = tag
+
+    def handle_endtag(self, tag):
+        self.inside = ""
+
+    def handle_data(self, data):
+        if data.strip() and self.inside not in ("script", "style"):
+            self.lines.append(" ".join(data.split()))
+
+
+def cells_of(path: Path) -> list[str]:
+    """Return the cells of a workbook, a line per row that has any."""
+    lines = []
+    for sheet in openpyxl.load_workbook(path).worksheets:
+        lines.append(f"[{sheet.title}]")
+        rows = [[cell for cell in row if cell is not None] for row in sheet.values]
+        lines += [" | ".join(map(str, row)) for row in rows if row][:LONGEST]
+    return lines
+
+
+@cache
+def outputs(line: tuple) -> dict[str, str]:
+    """Return what a command gives: its text, its plain data, its files, page and workbook."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name) / "out"
+        page, book = Path(name) / "page.html", Path(name) / "book.xlsx"
+        media = ("--json", "--out", folder, "--report", page, "--excel", book)
+        shown, data = run(*line, columns=120), run(*line, *media)
+        if shown.returncode or data.returncode:
+            raise AssertionError(f"{line}: {shown.stderr}{data.stderr}")
+        texts = {"text": shown.stdout, "json": data.stdout}
+        texts["pictures"] = "\n".join(sorted(path.name for path in folder.glob("*.png")))
+        for path in sorted(folder.glob("*.csv")):
+            rows = path.read_text(encoding="utf-8").splitlines()
+            texts[path.name] = "\n".join([*rows[:LONGEST], f"{len(rows)} lines"])
+        texts["page"] = "\n".join(Texts(page.read_text(encoding="utf-8")).lines)
+        texts["workbook"] = "\n".join(cells_of(book))
+    return {medium: text.replace(name, "FOLDER") for medium, text in texts.items()}
+
+
+def _short(number: re.Match[str]) -> str:
+    value = float(number[0])
+    return f"{value:.6g}" if abs(value) > 1e-9 else "0"
+
+
+def _fixed(text: str) -> str:
+    """Return a text without what differs from one machine and moment to the next."""
+    text = text.replace(str(DEMO), "DEMO")
+    for pattern, word in VARYING:
+        text = re.sub(pattern, word, text)
+    lines = [LONG.sub(_short, line.rstrip())[:WIDEST] for line in text.splitlines()]
+    rest = [f"and {len(lines) - MOST} lines more"] if len(lines) > MOST else []
+    return "\n".join(lines[:MOST] + rest)
+
+
+def recorded_text(kind: str) -> str:
+    """Return all that the commands of a kind give, as it is recorded."""
+    parts = []
+    for line in {**QUICK, **SLOW}[kind]:
+        words = [word.name if isinstance(word, Path) else word for word in line]
+        parts.append(f"$ kindynos {' '.join(words)}")
+        parts += [f"--- {medium}\n{_fixed(text)}" for medium, text in outputs(line).items()]
+    return "\n".join(parts) + "\n"
+
+
+def main() -> None:
+    """Record the outputs of the kinds that are named, or of all."""
+    RECORDED.mkdir(exist_ok=True)
+    for kind in sys.argv[1:] or [*QUICK, *SLOW]:
+        (RECORDED / f"{kind}.txt").write_text(recorded_text(kind), encoding="utf-8")
+        print(kind)
+
+
+if __name__ == "__main__":
+    main()
