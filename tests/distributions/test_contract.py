@@ -5,7 +5,7 @@ import math
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy import stats
+from scipy import integrate, stats
 
 import kindynos as kd
 from kindynos.distributions.catalogue import CATALOGUE
@@ -38,6 +38,35 @@ NAMES = [
 
 
 class Contract(Case):
+    def test_the_thin_tail_of_a_skew_normal_distribution(self):
+        z = np.array([-3.0, -5.0, -8.0, -20.0])
+        below = kd.SkewNormal(0, 1, 1)  # the larger of two normal figures: Phi squared
+        np.testing.assert_allclose(below.cdf(z) / stats.norm.cdf(z) ** 2, 1, rtol=1e-8)
+        np.testing.assert_allclose(
+            kd.SkewNormal(2, 3, 3).cdf(2 + 3 * z[:2]) / stats.skewnorm.cdf(z[:2], 3), 1, rtol=1e-8
+        )
+        levels = np.array([1e-200, 1e-30, 1e-12])
+        np.testing.assert_allclose(
+            below.quantile(levels), stats.norm.ppf(np.sqrt(levels)), rtol=1e-8
+        )
+
+    def test_a_compound_of_losses_with_an_infinite_variance(self):
+        size = stats.pareto(1.5)
+
+        def both_beyond(x):  # P(A + B > x) for two of them
+            inner, _ = integrate.quad(lambda a: size.pdf(a) * size.sf(x - a), 1, x - 1)
+            return inner + size.sf(x - 1)
+
+        for count, survival in ((1, size.sf), (2, both_beyond)):
+            found = kd.Compound(kd.Discrete([count], [1.0]), kd.Pareto(1.5, 1.0))
+            self.assertEqual((found.mean, found.variance), (3.0 * count, np.inf))
+            for x in (3.0, 10.0, 100.0):
+                self.assertAlmostEqual(1 - found.cdf(x), survival(x), delta=2e-5)
+            for x in (1e5, 1e7):  # where the largest alone decides
+                largest = count * size.sf(x - 3 * (count - 1))
+                self.assertAlmostEqual((1 - found.cdf(x)) / largest, 1, delta=1e-2)
+            self.assertAlmostEqual(float(1 - found.cdf(found.quantile(0.999))), 0.001, delta=1e-5)
+
     def test_repr_gives_the_law_again(self):
         compound = kd.Compound(kd.Poisson(3), kd.Exponential(5))
         for distribution in [distribution for distribution, _ in DISTRIBUTIONS + COUNTS] + [

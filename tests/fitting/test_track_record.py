@@ -89,7 +89,9 @@ class Faults(Case):
     def test_an_opinion_is_corrected_as_the_record_says(self):
         record = kd.track_record(past(0.4, 1.8, 400, 5))
         found = kd.Normal(100, 10).recalibrated(record)
-        b, w = float(record.bias), float(record.widening)
+        b = float(record.bias)
+        w = float(record.widening) * np.sqrt(1 + 1 / 400)
+        w *= stats.t.ppf(0.9, 399) / stats.norm.ppf(0.9)  # of the next case, not of the past ones
         self.assertAlmostEqual(found.mean, 100 + 10 * b, 6)
         self.assertAlmostEqual(found.sd, 10 * w, 6)
         x = np.array([70.0, 100.0, 140.0])
@@ -105,6 +107,15 @@ class Faults(Case):
             if len(inside) == 400:
                 break
         self.assertAlmostEqual(np.mean(inside), 0.8, delta=0.06)
+
+    def test_after_ten_cases_four_in_five_of_the_next_lie_inside(self):
+        rng = np.random.default_rng(9)
+        inside = []
+        for _ in range(150):
+            record = kd.track_record(past(0.3, 1.5, 10, int(rng.integers(1 << 30))))
+            low, high = kd.Normal(0, 1).recalibrated(record).percentile([10, 90])
+            inside.append(stats.norm.cdf(high, 0.3, 1.5) - stats.norm.cdf(low, 0.3, 1.5))
+        self.assertAlmostEqual(np.mean(inside), 0.8, delta=0.03)
 
     def test_a_sharper_forecaster_beats_the_reference(self):
         rng = np.random.default_rng(7)

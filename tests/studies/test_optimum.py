@@ -82,6 +82,48 @@ class KnownAnswers(Case):
         self.assertLess(abs(free.decisions["x"] - 5), free.decisions["x"].error)
         self.assertEqual(list(free.constraints()[["binds", "kept"]].iloc[0]), [False, "yes"])
 
+    def test_one_driver_under_latin_whose_blocks_all_have_the_same_share(self):
+        # P(30 - x + a < 0) <= 0.1 with a of sd 10 binds at x = 30 + 10 z(0.1)
+        model = kd.Model("One")
+        model.given(x=5.0)
+        model.driver("a", kd.Normal(0, 10))
+        model.outcome("gain", "x")
+        model.outcome("margin", "30 - x + a")
+        truth = 30 + 10 * stats.norm.ppf(0.1)
+        gaps, errors = [], []
+        for seed in range(30):
+            best = model.optimize(
+                {"x": (0.0, 30.0)},
+                maximize="mean gain",
+                subject_to="chance below 0 margin <= 0.1",
+                trials=1_000,
+                seed=seed,
+                evaluations=60,
+            ).decisions["x"]
+            gaps.append(abs(best - truth))
+            errors.append(best.error)
+        held = np.mean(np.array(gaps) <= errors)
+        self.assertGreaterEqual(held, 0.86)
+        self.assertLess(np.mean(np.array(gaps) <= np.array(errors) / 3), 0.9)
+
+    def test_a_narrow_region_is_found_where_all_chances_around_it_are_1(self):
+        # only near x = 0.777 and y = 0.123 is the margin above 0; the highest x there is known
+        model = kd.Model("Narrow")
+        model.given(x=0.0, y=0.0)
+        model.driver("a", kd.Normal(0, 0.01))
+        model.outcome("gain", "x")
+        model.outcome("margin", "0.03 - 30 * ((x - 0.777)**2 + (y - 0.123)**2) + a / 10")
+        best = model.optimize(
+            {"x": (0.0, 1.0), "y": (0.0, 1.0)},
+            maximize="mean gain",
+            subject_to="chance below 0 margin <= 0.1",
+            trials=1_000,
+            seed=1,
+        ).decisions
+        reach = np.sqrt((0.03 - 1e-3 * stats.norm.ppf(0.9)) / 30)
+        self.assertAlmostEqual(best["x"], 0.777 + reach, delta=5e-4)
+        self.assertAlmostEqual(best["y"], 0.123, delta=5e-3)
+
     def test_slopes_that_point_nowhere_do_not_lead_away_from_the_best(self):
         # The chance is flat along the limit: the slopes lead to a fare of 54, 4 % worse.
         for trials in (5_000, 20_000):

@@ -29,9 +29,10 @@ class Compound(MomentDistribution):
     all is exact to about 1e-12. With other sizes the grid is fine, up to a million points, and the
     cdf right to about 1e-6. It ends where a larger single loss is expected once in 1e9, or at the
     last point; beyond it the sum is taken to follow its largest loss: P(S > x) = E[N] P(X > x -
-    E[S] + E[X]). Mean, variance and skewness are exact. Sources: Grübel and Hermesmeier, ASTIN
-    Bulletin 29 (1999), 197-214; Embrechts, Klüppelberg and Mikosch, Modelling Extremal Events
-    (1997), theorem 1.3.9, for the tail.
+    E[S] + E[X]). Sizes may have an infinite variance, with a finite mean. Mean, variance and
+    skewness are exact. Sources: Grübel and Hermesmeier, ASTIN Bulletin 29 (1999), 197-214;
+    Embrechts, Klüppelberg and Mikosch, Modelling Extremal Events (1997), theorem 1.3.9, for the
+    tail.
 
     >>> from kindynos import Gamma, Poisson
     >>> Compound(Poisson(3), Gamma(2, 5)).mean
@@ -55,8 +56,10 @@ class Compound(MomentDistribution):
             )
         if self.size.support[0] < 0:
             raise ParameterError(f"size must not be negative, and {self.size!r} can be")
-        if not math.isfinite(self.size.variance) or not math.isfinite(self.count.variance):
-            raise ParameterError("count and size need a finite variance")
+        if not math.isfinite(self.size.mean) or not math.isfinite(self.count.variance):
+            raise ParameterError("size needs a finite mean, and count a finite variance")
+        if self.size.discrete and not math.isfinite(self.size.variance):
+            raise ParameterError("a size of single values needs a finite variance")
         if self.count.mean > 100_000:
             raise ParameterError(f"the mean count may be 100,000 at most, not {self.count.mean:g}")
 
@@ -78,6 +81,8 @@ class Compound(MomentDistribution):
     @cached_property
     def _summary(self) -> tuple[float, float, float]:
         n, x = self.count, self.size
+        if not math.isfinite(x.variance) and n.mean > 0:
+            return n.mean * x.mean, math.inf, math.nan
         variance = n.mean * x.variance + n.variance * x.mean**2
         third = n.mean * x.skewness * math.pow(x.variance, 1.5) if x.variance else 0.0
         third += 3 * n.variance * x.mean * x.variance
@@ -120,6 +125,9 @@ class Compound(MomentDistribution):
             step = float(self._lattice)
             return step, 1 << max(8, math.ceil(math.log2(self._end() / step / 0.75 + 2)))
         mean, variance, _ = self._summary
+        if not math.isfinite(variance):
+            low, high = self.size.quantile(np.array([0.25, 0.75]))
+            return max((high - low) / 200, 30 * mean / (0.75 * MOST)), MOST
         least = min(mean + 60 * math.sqrt(variance), self.support[1]) / 49_000
         if self.size.variance > 0:
             least = min(least, math.sqrt(self.size.variance) / 500)

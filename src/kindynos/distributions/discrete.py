@@ -25,16 +25,17 @@ class OnValues(Distribution):
 
 @dataclass(frozen=True, repr=False)
 class Discrete(OnValues):
-    """Any finite list of values with their probabilities, which add up to 1.
+    """Any finite list of values with their probabilities, which add up to 1; equal ones, where none
+    are given.
 
     Source: Johnson, Kemp and Kotz, Univariate Discrete Distributions (2005), chapter 1.
 
-    >>> Discrete([0, 100], [0.9, 0.1]).mean
-    10.0
+    >>> Discrete([0, 100], [0.9, 0.1]).mean, Discrete([4, 5, 6]).mean
+    (10.0, 5.0)
     """
 
     values: Sequence[float]
-    probabilities: Sequence[float]
+    probabilities: Sequence[float] = ()
 
     label = "discrete"
     formula = "P(x = values[i]) = probabilities[i]"
@@ -50,6 +51,15 @@ class Discrete(OnValues):
         object.__setattr__(self, "probabilities", tuple(probability for _, probability in pairs))
 
     def _checked(self) -> tuple[list[float], list[float]]:
+        values_given = self.values
+        if (
+            isinstance(self.probabilities, tuple)
+            and not self.probabilities
+            and hasattr(values_given, "__len__")
+            and len(values_given)
+        ):
+            equal = (1 / len(values_given),) * len(values_given)
+            object.__setattr__(self, "probabilities", equal)
         for name in ("values", "probabilities"):
             if isinstance(getattr(self, name), str) or not hasattr(getattr(self, name), "__len__"):
                 raise invalid_argument(name, "a list of numbers", getattr(self, name))

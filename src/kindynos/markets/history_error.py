@@ -7,7 +7,7 @@ Source: Politis and Romano, Journal of the American Statistical Association 89 (
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -21,6 +21,7 @@ from kindynos.inference.tails import even_tail
 from kindynos.sampling.streams import stream
 
 HISTORIES = 200
+CHOICES = 60  # histories on which weights are chosen again
 MOST_VALUES = 40_000  # of one history's stretches that are looked at
 
 
@@ -36,18 +37,22 @@ def resampled_outcomes(returns: Floats, kept_values: Floats, horizon: int) -> It
     """Yield what values held ``(holdings,)`` would have earned over stretches of each history drawn
     again from ``returns`` ``(returns, holdings)``; at the end a history goes round.
     """
-    worth = float(kept_values.sum())
-    base = worth if worth > 0 else float(np.abs(kept_values).sum())
     gains = returns @ kept_values
     for places in resampled_places(len(returns)):
-        own = gains[places]
-        whole = np.concatenate([own, np.resize(own, horizon - 1)])
-        stretches = sliding_window_view(whole, horizon)
-        step = max(1, len(stretches) * horizon // MOST_VALUES)
-        sums = np.cumsum(stretches[::step], axis=1)
-        path = np.concatenate([np.zeros((len(sums), 1)), sums], axis=1)
-        peaks = np.maximum.accumulate(path, axis=1)
-        yield Outcomes(sums[:, -1], ((peaks - path) / (base + peaks)).max(axis=1))
+        yield _outcomes(gains[places], kept_values, horizon)
+
+
+def _outcomes(gains: Floats, kept_values: Floats, horizon: int) -> Outcomes:
+    """Return the outcomes over stretches of the gains of values held, which go round at the end."""
+    worth = float(kept_values.sum())
+    base = worth if worth > 0 else float(np.abs(kept_values).sum())
+    whole = np.concatenate([gains, np.resize(gains, horizon - 1)])
+    stretches = sliding_window_view(whole, horizon)
+    step = max(1, len(stretches) * horizon // MOST_VALUES)
+    sums = np.cumsum(stretches[::step], axis=1)
+    path = np.concatenate([np.zeros((len(sums), 1)), sums], axis=1)
+    peaks = np.maximum.accumulate(path, axis=1)
+    return Outcomes(sums[:, -1], ((peaks - path) / (base + peaks)).max(axis=1))
 
 
 def history_errors(
@@ -71,6 +76,36 @@ def history_errors(
     table = pd.DataFrame(Z * answer.std(axis=1, ddof=1).T, NAMES, range(len(values)))
     table["difference"] = Z * (answer[-1] - answer[0]).std(axis=0, ddof=1)
     return table
+
+
+def choosing_optimism(
+    returns: Floats,
+    before: Floats,
+    choose: Callable[[NDArray[np.int64]], tuple[Floats, Floats]],
+    level: float,
+    horizon: int,
+) -> Floats:
+    """Return by how much the difference of each figure looks better or worse on average than it is,
+    since the values after were chosen on the history that judges them.
+
+    ``choose`` returns, of the positions of a history drawn again from ``returns``, its returns and
+    the values that would be chosen on it. The optimism is the mean over such histories of the
+    difference on the history that they were chosen on, less that on ``returns``: Efron, Journal of
+    the American Statistical Association 78 (1983), 316-331.
+    """
+
+    def difference(history: Floats, after: Floats) -> Floats:
+        figures = (
+            np.array(_figures(_outcomes(history @ values, values, horizon), level))
+            for values in (after, before)
+        )
+        return np.asarray(np.subtract(*figures))
+
+    gaps = []
+    for positions in resampled_places(len(returns))[:CHOICES]:
+        drawn, after = choose(positions)
+        gaps.append(difference(drawn, after) - difference(returns, after))
+    return np.asarray(np.mean(gaps, axis=0))
 
 
 NAMES = [

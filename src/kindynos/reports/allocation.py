@@ -209,7 +209,10 @@ def _frontier(curve: Frontier) -> FigureTable:
 def _before_after(compared: BeforeAfter) -> FigureTable:
     money = compared.source.value != 1.0
     title = f"Before and after over {compared.span}, on the same {compared.before.size:,} draws"
-    columns = [Words(""), "today", "best", "difference", "95 % error: the history", "the draws"]
+    figures = ["today", "best", "difference", "of which by choosing"]
+    if not compared.optimism.any():
+        figures.pop()
+    columns = [Words(""), *figures, "95 % error: the history", "the draws"]
     table = table_of(title, *columns, scalable=True, numbers_first=True)
     for name, row in compared.table().iterrows():
         share = name in SHARES or not money
@@ -224,14 +227,14 @@ def _before_after(compared: BeforeAfter) -> FigureTable:
             "unknown" if math.isnan(row[c]) else f"± {shown(row[c], step=step_of(row[c]))}"
             for c in ("history error", "error")
         ]
-        figures = [shown(row[c]) for c in ("before", "after", "difference")]
-        table.add_row(str(name), *figures, *errors)
+        values = [row["before"], row["after"], row["difference"], row["optimism"]]
+        table.add_row(str(name), *map(shown, values[: len(figures)]), *errors)
     if compared.cost:
         table.add_row(
             "cost of trades, once",
             "",
             number(round(compared.cost * compared.source.value)),
-            *[""] * 3,
+            *[""] * len(figures),
         )
     return table
 

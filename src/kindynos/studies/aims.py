@@ -16,6 +16,7 @@ from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
 from kindynos.studies.model_sweep import checked_outcome
 
 EXAMPLE = "chance below 0 of net_value <= 0.05"
+JUMPING = ("chance", "percentile", "median", "value_at_risk")  # from trial to trial
 RULE = re.compile(r"(.*?)\s*(<=|>=|=<|=>|<|>|≤|≥)\s*(\S+)")
 
 
@@ -30,6 +31,11 @@ class Figure:
     def label(self) -> str:
         """The figure in words."""
         return f"{self.statistic.label} of {self.outcome}"
+
+    @property
+    def jumps(self) -> bool:
+        """Whether it jumps from trial to trial as a decision moves."""
+        return self.statistic.label.split()[0] in JUMPING
 
     def read(self, result: Result) -> Estimate:
         """Return the figure of a result of the outcome."""
@@ -48,6 +54,20 @@ class Constraint:
     def label(self) -> str:
         """The constraint in words."""
         return f"{self.figure.label} {'at most' if self.most else 'at least'} {self.limit:g}"
+
+    def nearness(self, result: Result) -> float:
+        """Return how far the outcome of a chance lies towards keeping the limit, in its standard
+        deviations: chances of 0 and 1 do not show it. 0 for other figures.
+        """
+        options = self.figure.statistic.options
+        if self.figure.statistic.name != "chance" or len(options) != 1:
+            return 0.0
+        side, threshold = next(iter(options.items()))
+        if side not in ("above", "below"):
+            return 0.0
+        away = float(result.mean) - float(threshold)
+        scaled = away / (float(result.sd) or 1.0)
+        return scaled if (side == "below") == self.most else -scaled
 
     def excess(self, value: float) -> float:
         """Return by how much a value breaks the limit; below 0 where it keeps it."""

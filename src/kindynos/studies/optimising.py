@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -86,6 +86,7 @@ def run_search(search: DecisionSearch) -> Point:
     """
     coarse = coarse_points(search.choices, max(search.most // 3, 5))
     search.evaluate([tuple(map(float, row)) for row in coarse])
+    _close_in_on_the_limits(search)
     search.set_scales()
     starts = search.starts()
     for position, start in enumerate(starts):
@@ -109,6 +110,29 @@ def run_search(search: DecisionSearch) -> Point:
             "such as the median or a chance, can be compared"
         )
     return _settled(search) if search.rough else search.best
+
+
+def _close_in_on_the_limits(search: DecisionSearch) -> None:
+    """Where no coarse point keeps the constraints, look around the nearest one ever more closely:
+    the region that keeps them may lie between the coarse points.
+    """
+    share = 1.0
+    while not search.tried[search.best].allowed and search.left > search.most // 3:
+        share /= 2
+        around = [
+            choice
+            if choice.values
+            else replace(
+                choice,
+                low=choice.near(value - share / 2 * choice.width),
+                high=choice.near(value + share / 2 * choice.width),
+            )
+            for choice, value in zip(search.choices, search.best, strict=True)
+        ]
+        points = [tuple(map(float, row)) for row in coarse_points(around, search.most // 12)]
+        if not search.new(points) or share < LAST_STEP:
+            return
+        search.evaluate(points)
 
 
 def _settled(search: DecisionSearch) -> Point:

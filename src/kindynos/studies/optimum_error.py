@@ -33,6 +33,7 @@ FLAT = 1e-9
 HALF = 0.5
 SETTLED = 1e-4  # share of a range to which the search settles a decision
 FEWEST = 6  # blocks, and their end
+TRIALS_APART = 3.0  # 95 % point of an exponential distance of mean 1
 
 
 def decision_errors(search: DecisionSearch, best: Point) -> list[float]:
@@ -49,17 +50,37 @@ def decision_errors(search: DecisionSearch, best: Point) -> list[float]:
     if not inside or len(binding) > len(inside):
         return errors
     try:
-        moves, _ = _moves(search, best, inside, binding)
+        moves, inward = _moves(search, best, inside, binding)
     except (RunError, np.linalg.LinAlgError):
         return errors
     blocks = len(moves)
     reach = t_point(blocks - 1) * moves.std(axis=0, ddof=1) / math.sqrt(blocks)
+    reach = np.maximum(reach, np.abs(inward) @ _least_units(search, best, binding))
     # By so much the search may have stopped short of the summit of these draws.
     short = np.hypot(np.abs(moves.mean(axis=0)), SETTLED)
     for position, error in zip(inside, np.hypot(reach, short), strict=True):
         if error < HALF:  # a wider interval is the whole range, and says nothing
             errors[position] = float(error) * search.choices[position].width
     return errors
+
+
+def _least_units(search: DecisionSearch, best: Point, binding: list[int]) -> Floats:
+    """Return the least by which draws can tell each binding constraint, in its units.
+
+    Under a stratified plan every block may have the same share of trials below a cut-off, so that
+    blocks show no spread. How far the cut-off lies from the next trial is exponential with a mean
+    of one trial, of which ``TRIALS_APART`` is the 95 % point.
+    """
+    least = np.zeros(len(binding))
+    result = search.results([best])[0]
+    for row, position in enumerate(binding):
+        figure = search.constraints[position].figure
+        if figure.jumps:
+            sample = result[figure.outcome].sample
+            terms = figure.statistic.influence(sample)
+            jump = 0.0 if terms is None else float(np.ptp(terms))
+            least[row] = TRIALS_APART * jump / sample.count / search.scales[position]
+    return least
 
 
 @dataclass(frozen=True, eq=False)

@@ -16,7 +16,6 @@ from kindynos.studies.aims import Constraint, Figure
 from kindynos.studies.choices import DecisionRange
 from kindynos.studies.points import Point, Points
 
-ROUGH = ("chance", "percentile", "median", "value_at_risk")
 STARTS = 3  # coarse points from which the local search sets out
 
 TOLD_APART = 4  # trials without a value by which two points on the same draws differ for certain
@@ -32,6 +31,7 @@ class Tried:
     sign: float
     figures: tuple[Estimate, ...]
     excess: tuple[float, ...]
+    nearness: float = 0.0  # to keeping the limits, where their figures do not show it
 
     @property
     def worth(self) -> float:
@@ -69,12 +69,14 @@ class DecisionSearch:
         left.
         """
         listed = list(points)
-        new = [point for point in dict.fromkeys(listed) if point not in self.tried][
-            : self.most - len(self.tried)
-        ]
+        new = self.new(listed)[: self.left]
         for point, results in zip(new, self.points.at(new), strict=True):
             self._record(point, results)
         return [self.tried[point] for point in listed if point in self.tried]
+
+    def new(self, points: Iterable[Point]) -> list[Point]:
+        """Return the points that were not tried yet."""
+        return [point for point in dict.fromkeys(points) if point not in self.tried]
 
     def results(self, points: list[Point]) -> list[dict[str, Result]]:
         """Return the outcomes themselves at points, which count as evaluations; raises RunError
@@ -95,8 +97,13 @@ class DecisionSearch:
             math.inf if math.isnan(f) else c.excess(float(f))
             for c, f in zip(self.constraints, figures, strict=True)
         )
+        nearness = sum(
+            c.nearness(results[c.figure.outcome])
+            for c, e in zip(self.constraints, excess, strict=True)
+            if e > 0
+        )
         self.tried[point] = Tried(
-            self.figure.read(results[self.figure.outcome]), self.sign, figures, excess
+            self.figure.read(results[self.figure.outcome]), self.sign, figures, excess, nearness
         )
         if self.progress is not None and self.progress(len(self.tried), self.most) is False:
             raise StoppedError(len(self.tried), self.most)
@@ -123,22 +130,23 @@ class DecisionSearch:
         by luck as well.
         """
         figures = [self.figure, *(constraint.figure for constraint in self.constraints)]
-        return any(figure.statistic.label.split()[0] in ROUGH for figure in figures)
+        return any(figure.jumps for figure in figures)
 
     @property
     def left(self) -> int:
         """How many evaluations are left."""
         return self.most - len(self.tried)
 
-    def key(self, point: Point) -> tuple[bool, float]:
+    def key(self, point: Point) -> tuple[bool, float, float]:
         """Return what orders points: allowed ones first by worth, others by how much they exceed
-        the limits.
+        the limits, and equal ones by how near they are to keeping them.
         """
         tried = self.tried[point]
         if tried.allowed:
-            return True, tried.worth
+            return True, tried.worth, 0.0
         scales = self.scales or (1.0,) * len(self.constraints)
-        return False, -sum(max(e, 0.0) / s for e, s in zip(tried.excess, scales, strict=True))
+        excess = sum(max(e, 0.0) / s for e, s in zip(tried.excess, scales, strict=True))
+        return False, -excess, tried.nearness
 
     @property
     def best(self) -> Point:

@@ -107,6 +107,58 @@ class BeforeAndAfter(Case):
             found.compare(horizon=2)
 
 
+def equal_means(seed: int, size: int = 6, days: int = 500) -> pd.DataFrame:
+    """Prices whose returns have one mean, in which every gain of the mean is chance."""
+    rng = np.random.default_rng(seed)
+    sds = 0.01 * np.linspace(0.7, 1.5, size)
+    own = rng.standard_t(5, (days, size)) * sds * np.sqrt(3 / 5)
+    returns = 0.0004 + 0.8 * own + 0.006 * rng.standard_normal((days, 1))
+    prices = 100 * np.cumprod(1 + np.vstack([np.zeros(size), returns]), axis=0)
+    dates = pd.bdate_range("2020-01-01", periods=days + 1)
+    return pd.DataFrame(prices, dates, list("abcdef")[:size])
+
+
+class Optimism(Case):
+    """Weights chosen on a history look better on it than they are."""
+
+    def compared(self, seed: int):
+        best = kd.allocate(
+            equal_means(seed), limits={"sd": 0.012}, today=dict.fromkeys("abcdef", 1 / 6)
+        )
+        return best.compare(trials=400, seed=seed)
+
+    def test_a_choice_between_two_normal_holdings_has_the_optimism_of_the_larger(self):
+        # The larger of two sample means with a difference of sd s has a mean s phi(0) above their
+        # mean; a history drawn again adds the same spread, about the difference that is there.
+        gaps = []
+        for seed in range(6):
+            prices = equal_means(seed, 2)
+            best = kd.allocate(prices, maximize="mean", today={"a": 0.5, "b": 0.5})
+            returns = prices.pct_change().dropna()
+            apart = float(returns.mean().diff().iloc[1])
+            sd = float((returns["b"] - returns["a"]).std(ddof=0)) / np.sqrt(len(returns))
+            gain = sd * stats.norm.pdf(apart / sd)
+            gaps.append(best.compare(trials=300, seed=1).optimism[0] - gain)
+        self.assertLess(abs(np.mean(gaps)), 1e-4)
+        self.assertGreater(gain, 1e-4)
+
+    def test_without_a_history_there_is_none(self):
+        best = kd.allocate(THREE, minimize="sd", today=TODAY)
+        self.assertFalse(best.compare(trials=300, seed=1).optimism.any())
+
+    @proof
+    def test_a_higher_mean_is_claimed_of_few_histories_with_equal_means(self):
+        claims, left, whole = 0, [], []
+        for seed in range(80):
+            compared = self.compared(seed)
+            row = compared.table().loc["mean"]
+            claims += "raises the mean" in compared.verdict()
+            left.append(row["difference"] - row["optimism"])
+            whole.append(row["difference"])
+        self.assertLessEqual(claims, 7)  # of 2.5 %, which one in a hundred would exceed
+        self.assertLess(np.mean(left), 0.6 * np.mean(whole))
+
+
 class Sureness(Case):
     def test_spread_of_a_weight_is_its_sampling_error(self):
         # Of two holdings without correlation the least variance gives the first v2 / (v1 + v2).

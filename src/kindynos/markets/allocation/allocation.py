@@ -250,18 +250,11 @@ class Allocation(Reported):
         ``against`` are other weights than today's. Returns are drawn from what the allocation
         started from: of a history from the distributions that fit each holding best, joined by its
         rank correlations; of moments from normal distributions; simulated ones are drawn again.
+        The weights were chosen on the history that judges them: they are chosen again on histories
+        drawn from it, and the mean of what that promises too much is taken off each difference.
         Raises ParameterError where neither today's weights nor others are known.
         """
-        return before_after(
-            self.request.source,
-            self.request.region,
-            self._weights,
-            horizon,
-            trials,
-            seed,
-            against,
-            self.request.aim.level,
-        )
+        return before_after(self.request, self._weights, horizon, trials, seed, against)
 
     @checked
     def resampled(

@@ -9,6 +9,7 @@ from functools import cached_property
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.canvas import Axes
@@ -17,16 +18,17 @@ from kindynos.distributions.normal import Normal
 from kindynos.errors import ParameterError
 from kindynos.formatting import number, step_of
 from kindynos.inference.estimates import Estimate
-from kindynos.markets.allocation.region import Region, by_name
+from kindynos.markets.allocation.region import by_name
+from kindynos.markets.allocation.request import AllocationRequest
+from kindynos.markets.allocation.resampling import weights_or_least_risk
+from kindynos.markets.allocation.solve import Solver
 from kindynos.markets.allocation.source import Source
 from kindynos.markets.held_model import Joined, driver_names, held_statement, joined_returns
-from kindynos.markets.history_error import NAMES, history_errors
+from kindynos.markets.history_error import NAMES, choosing_optimism, history_errors
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.paired import Paired
-
-LEVEL = 0.95
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,6 +47,7 @@ class BeforeAfter:
     level: float
     horizon: int
     cost: float  # of the trades, once, as a share of the value
+    optimism: Floats  # of choosing, in each figure of the table
 
     def __repr__(self) -> str:
         return f"<before and after on {self.before.size:,} draws over {self.span}>"
@@ -60,8 +63,10 @@ class BeforeAfter:
         which the history leaves, and that of the draws.
 
         Columns: before, history error before, error before, after, history error after, error
-        after, difference, history error, error, low, high; the last two hold both errors. The
-        history's is NaN where the returns are not those of a history. Money where
+        after, difference, optimism, history error, error, low, high. The ``optimism`` is the part
+        of the difference that comes of choosing the weights on the history that judges them, 0
+        where they were not; ``low`` and ``high`` are of the difference without it and hold both
+        errors. The history's is NaN where the returns are not those of a history. Money where
         the source has a value, else shares; the maximum drawdown is a share. Expected shortfall and
         value at risk are losses at the level of the allocation.
         """
@@ -89,11 +94,11 @@ class BeforeAfter:
             falls.mean(),
         )
         records = {}
-        for (name, (a, b, gap)), (_, left_open) in zip(
-            rows.items(), self._left_open.iterrows(), strict=True
+        for (name, (a, b, gap)), (_, left_open), optimism in zip(
+            rows.items(), self._left_open.iterrows(), self.optimism, strict=True
         ):
             of_history = np.nan_to_num(left_open["difference"])
-            centre, half = (gap.low + gap.high) / 2, (gap.high - gap.low) / 2
+            centre, half = (gap.low + gap.high) / 2 - optimism, (gap.high - gap.low) / 2
             reach = float(np.hypot(half, of_history))
             records[name] = {
                 "before": float(a),
@@ -103,6 +108,7 @@ class BeforeAfter:
                 "history error after": left_open[1],
                 "error after": b.error,
                 "difference": float(gap),
+                "optimism": float(optimism),
                 "history error": left_open["difference"],
                 "error": gap.error,
                 "low": centre - reach,
@@ -133,14 +139,20 @@ class BeforeAfter:
             if row["low"] <= 0 <= row["high"]:
                 open_.append(f"the {name} (± {self._shown(larger, larger)})")
             else:
-                verb = "raises" if row["difference"] > 0 else "lowers"
-                shown = self._shown(abs(row["difference"]), larger)
+                change = row["difference"] - row["optimism"]
+                verb = "raises" if change > 0 else "lowers"
+                shown = self._shown(abs(change), larger)
                 told.append(f"{verb} the {name} by {shown} (± {self._shown(larger, larger)})")
         sentences = [f"Over {self.span} the change {' and '.join(told)}."] if told else []
         if open_:
             changes = "it also changes" if told else "the change alters"
             sentences.append(
                 f"Whether {changes} {' or '.join(open_)} cannot be told over {self.span}."
+            )
+        if self.optimism.any():
+            sentences.append(
+                "The part of each change that comes of choosing the weights on this history is "
+                "taken off."
             )
         return " ".join(sentences)
 
@@ -200,18 +212,17 @@ class BeforeAfter:
 
 
 def before_after(
-    source: Source,
-    region: Region,
+    request: AllocationRequest,
     best: Floats,
     horizon: int,
     trials: int,
     seed: Seed,
     against: Mapping[str, float] | None,
-    level: float = LEVEL,
 ) -> BeforeAfter:
     """Return the comparison of today's weights, or others, with the best; see
     ``Allocation.compare``.
     """
+    source, region, level = request.source, request.region, request.aim.level
     today = source.today if against is None else by_name(source.names, against, "against")
     if today is None:
         raise ParameterError(
@@ -239,8 +250,36 @@ def before_after(
     index = pd.Index(source.names)
     before, after = (pd.Series(weights, index) for weights in (today, best))
     return BeforeAfter(
-        runs[0], runs[1], before, after, _spanned(source), level, horizon, region.trading_cost(best)
+        runs[0],
+        runs[1],
+        before,
+        after,
+        _spanned(source),
+        level,
+        horizon,
+        region.trading_cost(best),
+        _optimism(request, today, horizon),
     )
+
+
+def _optimism(request: AllocationRequest, today: Floats, horizon: int) -> Floats:
+    """Return the part of each difference that comes of choosing weights on the history that judges
+    them; 0 without a history.
+    """
+    source = request.source
+    history = source.scenarios
+    if history is None or not source.in_order or source.simulated is not None:
+        return np.zeros(len(NAMES))
+    returns = source.returns
+    assert returns is not None
+
+    def choose(positions: NDArray[np.int64]) -> tuple[Floats, Floats]:
+        drawn = source.refit(returns[positions])
+        weights, _ = weights_or_least_risk(Solver(drawn, request.region, request.aim))
+        assert drawn.scenarios is not None
+        return drawn.scenarios, weights * source.value
+
+    return choosing_optimism(history, today * source.value, choose, request.aim.level, horizon)
 
 
 def _spanned(source: Source) -> Source:
