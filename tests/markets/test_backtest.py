@@ -6,7 +6,9 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
-from kindynos.markets.backtesting import Backtest
+from kindynos.inference.tails import even_tail
+from kindynos.markets.backtesting import Backtest, rolling_backtest
+from kindynos.markets.methods import method_of
 from tests.common import HELD, PRICES, Case
 
 
@@ -108,6 +110,17 @@ class Backtests(Case):
                         8,
                     )
         self.assertEqual(HELD.backtest("student", 100, 0.95).days, len(losses) - 100)
+
+    def test_a_growing_window_holds_the_returns_before_each_day(self):
+        losses = HELD.losses()["loss"].to_numpy()
+        tested = rolling_backtest(
+            HELD.exposure(), method_of("historical", {}), 250, 0.95, None, True
+        )
+        self.assertEqual(tested.days, len(losses) - 250)
+        for day in (0, 1, 19, 20, 57, tested.days - 1):
+            before = losses[: 250 + day]
+            expected = [even_tail(before[lost:][None], 0.95)[0][0] for lost in range(20)]
+            self.assertIn(tested.forecasts[day], expected)
 
     def test_shortfall_forecasts_are_tested(self):
         losses = stats.t(4).rvs(4000, random_state=3)

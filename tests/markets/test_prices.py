@@ -257,6 +257,43 @@ class Doubtful(Case):
         self.assertEqual(read.frame["beta"].iloc[60], frame["beta"].iloc[60])
         self.assertNotIn("held out", " ".join(read.doubts))
 
+    def test_what_ends_at_0_or_below_is_used_as_given_and_moves_no_date(self):
+        for last in ([0.0], [0.0, 0.0], [-3.0], [-3.0, -4.0], [0.0, -1.0]):
+            frame = made(300)
+            frame.loc[300 - len(last) :, "beta"] = last
+            with self.assertWarnsRegex(kd.DataWarning, "beta, .*not above 0, at the end"):
+                prices = kd.read_prices(frame)
+            self.assertEqual(len(prices.frame), 300)
+            held = kd.Portfolio(prices, shares={"alpha": 10, "beta": 20})
+            worth = 10 * frame["alpha"].iloc[-1] + 20 * last[-1]
+            self.assertAlmostEqual(held.value, worth)
+            moves = prices.moves[:, 1]
+            before = frame["beta"].iloc[-len(last) - 1]
+            self.assertAlmostEqual(moves[-len(last)], last[0] / before - 1)
+            self.assertTrue(np.isfinite(moves).all())
+            for method in ("historical", "filtered", "student", "simulated"):
+                self.assertGreater(held.value_at_risk(0.95, method), 0)
+            with self.fails("the price of beta is", "no money buys it"):
+                kd.Portfolio(prices, weights={"alpha": 0.5, "beta": 0.5})
+        frame = made(300)
+        frame.loc[200, "beta"] = 0.0  # in the middle it is an error
+        with self.assertWarnsRegex(kd.DataWarning, "held out"):
+            self.assertEqual(len(kd.read_prices(frame).frame), 299)
+
+    def test_no_money_goes_into_the_level_of_a_yield(self):
+        frame = made(300).assign(y10=np.linspace(0.03, -0.01, 300))
+        prices = kd.read_prices(frame, changes={"y10": "absolute"})
+        for call in (
+            lambda: kd.Portfolio(prices, weights={"alpha": 0.5, "y10": 0.5}),
+            lambda: kd.Portfolio(prices, amounts={"y10": 100.0}),
+            lambda: kd.allocate(prices, minimize="sd"),
+        ):
+            with self.fails("y10 changes by differences, as a yield does", "revalue="):
+                call()
+        self.assertGreater(
+            kd.Portfolio(prices, shares={"y10": -1e6}, short=True).value_at_risk(0.95), 0
+        )
+
     def test_splits_that_are_stated_adjust_the_prices_before(self):
         frame, plain = made(60), made(60)
         frame.loc[:29, "beta"] *= 1.5

@@ -35,7 +35,7 @@ class Supported(Case):
             with self.subTest(name):
                 self.assertEqual(found.method, passed[0] if passed else hardest[free].idxmax())
                 self.assertIn(f"p = {hardest[found.method]:.2g}", found.why)
-                self.assertIn("250 days behind each forecast", found.why)
+                self.assertIn("each forecast from all days before it, at least 250", found.why)
         first = kd.Portfolio(PRICES, shares={"alpha": 1}).supported_method(0.99)
         self.assertNotEqual(first.method, "cornish fisher")
 

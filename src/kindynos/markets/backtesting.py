@@ -32,6 +32,7 @@ from kindynos.validate import Level, array_of, check_integer, checked
 
 CAPITAL_LEVEL, CAPITAL_DAYS = 0.99, 250
 MULTIPLIERS = (3.0, 3.0, 3.0, 3.0, 3.0, 3.4, 3.5, 3.65, 3.75, 3.85, 4.0)  # by exceptions
+STEP = 20  # days over which a growing window keeps its length
 YELLOW, RED = 0.95, 0.9999  # cumulative chances at which the supervisors' zones begin
 
 
@@ -204,10 +205,18 @@ def backtest(
 
 
 def rolling_backtest(
-    exposure: Exposure, method: Method, window: int, level: float, actual: pd.Series | None = None
+    exposure: Exposure,
+    method: Method,
+    window: int,
+    level: float,
+    actual: pd.Series | None = None,
+    growing: bool = False,
 ) -> Backtest:
     """Return the backtest of forecasts made each day from the window before it, all days at
     once, beside what today's holdings would have lost, or the ``actual`` profits by date.
+
+    A ``growing`` window begins with that many returns and holds all returns before each day, but
+    for at most ``STEP`` - 1 of the first.
     """
     size = check_integer("window", window, least=8)
     losses = exposure.losses
@@ -221,8 +230,10 @@ def rolling_backtest(
             f"{method.label!r} is not offered: it would simulate anew for every day; take "
             "historical, filtered or student"
         )
-    past = sliding_window_view(losses, size)[:-1]
-    forecasts, shortfalls = method.tail(past, level)
+    if growing:
+        forecasts, shortfalls = _growing_forecasts(losses, method, size, level)
+    else:
+        forecasts, shortfalls = method.tail(sliding_window_view(losses, size)[:-1], level)
     tested = losses[size:]
     if actual is not None:
         profits = actual.reindex(exposure.dates[size:])
@@ -249,6 +260,20 @@ def rolling_backtest(
         size,
         exposure.spacing.unit,
     )
+
+
+def _growing_forecasts(
+    losses: Floats, method: Method, fewest: int, level: float
+) -> tuple[Floats, Floats]:
+    """Return the forecasts of each day after the first ``fewest`` from the returns before it, whose
+    number grows every ``STEP`` days, so that the days between are forecast at once.
+    """
+    pieces = [
+        method.tail(sliding_window_view(losses[:-1], size)[:STEP], level)
+        for size in range(fewest, len(losses), STEP)
+    ]
+    forecasts, shortfalls = (np.concatenate(part) for part in zip(*pieces, strict=True))
+    return forecasts, shortfalls
 
 
 def dated_profits(actual: Any) -> pd.Series:

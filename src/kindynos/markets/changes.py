@@ -18,10 +18,12 @@ Mask = NDArray[np.bool_]
 
 def moves_of(prices: Floats, absolute: Mask) -> Floats:
     """Return the moves from date to date ``(moves, instruments)`` of prices ``(dates,
-    instruments)``.
+    instruments)``; a price of 0 has no returns
+    after it: they are 0.
     """
-    gaps = np.diff(prices, axis=0)
-    return np.asarray(np.where(absolute, gaps, gaps / np.where(absolute, 1.0, prices[:-1])))
+    gaps, before = np.diff(prices, axis=0), prices[:-1]
+    returns = np.where(before == 0, 0.0, gaps / np.where(before == 0, 1.0, before))
+    return np.asarray(np.where(absolute, gaps, returns))
 
 
 def prices_after(today: Floats, moves: Floats, absolute: Mask) -> Floats:

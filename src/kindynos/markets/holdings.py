@@ -143,6 +143,31 @@ def checked_holdings(prices: Prices, kind: str, given: Any, short: bool) -> dict
     return {name: float(amount) for name, amount in kept_values.items()}
 
 
+def check_buyable(prices: Prices, bought_at: Floats, bought: Mask) -> None:
+    """Raise ParameterError for instruments into which no money can be put: rates, whose level is no
+    price, and prices that are not above 0.
+    """
+    for name, price, absolute in zip(
+        np.array(prices.instruments)[bought],
+        bought_at[bought],
+        prices.absolute[bought],
+        strict=True,
+    ):
+        if absolute:
+            raise ParameterError(
+                f"{name} changes by differences, as a yield does: no money can be put into its "
+                "level; take the price of a bond, or value a bond by revalue= (shares= are amounts "
+                "per move of 1)"
+            )
+        if not price > 0:
+            raise ParameterError(f"the price of {name} is {price:g}: no money buys it; say shares=")
+
+
+def bought_for(money: Floats, prices: Floats) -> Floats:
+    """Return the numbers of shares that amounts of money buy; 0 where there is no money."""
+    return np.divide(money, prices, out=np.zeros_like(money), where=money != 0)
+
+
 def converted(prices: Prices, currency: Mapping[str, str] | None) -> Prices:
     """Return prices, some of them changed into the portfolio's currency by columns of exchange
     rates.

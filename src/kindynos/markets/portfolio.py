@@ -20,7 +20,14 @@ from kindynos.markets.changes import as_prices, from_prices
 from kindynos.markets.contributions import contributions
 from kindynos.markets.exposure import Exposure, RiskFigure
 from kindynos.markets.held_model import simulate_held
-from kindynos.markets.holdings import Revalue, Valued, checked_holdings, converted
+from kindynos.markets.holdings import (
+    Revalue,
+    Valued,
+    bought_for,
+    check_buyable,
+    checked_holdings,
+    converted,
+)
 from kindynos.markets.methods import METHODS, measured, method_of
 from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.relative import against, rolling_risk
@@ -123,18 +130,20 @@ class Portfolio(Reported):
                 f"value= goes with weights=; {kind} have their value by the prices"
             )
         bought_at = self.prices.frame.loc[self.as_of].to_numpy()
+        if kind != "shares":
+            check_buyable(self.prices, bought_at, numbers != 0)
         if kind == "shares":
             self._bought = numbers
             self.rebalance = None
         elif kind == "amounts":
-            self._bought = numbers / bought_at
+            self._bought = bought_for(numbers, bought_at)
         else:
             total = float(numbers.sum())
             if abs(total - 1) > 1e-6:
                 advice = "; write 0.6 for 60 %" if abs(total - 100) < 1 else ""
                 raise ParameterError(f"the weights add up to {total:.6g}, not to 1{advice}")
             bought = positive("value", value if value is not None else 1.0)
-            self._bought = numbers * bought / bought_at
+            self._bought = bought_for(numbers * bought, bought_at)
 
     def _date(self, as_of: Any) -> pd.Timestamp:
         dates = self.prices.dates

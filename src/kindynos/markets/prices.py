@@ -511,10 +511,17 @@ def _problems(
             answer.append((first, "change", f"{rate}; {advice}"))
         with np.errstate(invalid="ignore"):
             below = finite & ~(values > 0)
+        begins = _last_below(values, finite)
+        if begins is not None:
+            price = f"{values[begins]:g}"
+            words = f"the price {price} is not above 0, at the end: it is used as given"
+            answer.append((begins, BELOW, words))
+            below[begins:] = False
         for row in np.flatnonzero(below).tolist():
             answer.append((row, BELOW, f"the price {values[row]:g} is not above 0; held out"))
         finite &= ~below
-    rows = np.flatnonzero(finite)
+    with np.errstate(invalid="ignore"):
+        rows = np.flatnonzero(finite if absolute else finite & (values > 0))
     if len(rows) > 1 and np.ptp(values[rows]) == 0:
         words = f"the same price, {values[rows[0]]:g}, on all dates: it has no risk of its own"
         answer.append((first, "flat", words))
@@ -524,6 +531,16 @@ def _problems(
         answer.append((row, "suspicious", f"{doubt.words}{'; held out' if held_out else ''}"))
         finite[row] &= not held_out
     return finite, answer
+
+
+def _last_below(values: Floats, finite: Mask) -> int | None:
+    """Return where the prices of 0 or below begin with which an instrument ends, since they say
+    what has become of it; None where the last price is above 0.
+    """
+    rows = np.flatnonzero(finite)
+    ended = values[rows] <= 0
+    count = len(rows) if ended.all() else int(np.argmin(ended[::-1]))
+    return int(rows[-count]) if count else None
 
 
 def _changes(read: ReadPrices, rules: PriceRules) -> dict[str, str]:

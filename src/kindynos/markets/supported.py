@@ -17,7 +17,7 @@ from kindynos.markets.method import MEASURES, Method
 from kindynos.markets.methods import METHODS
 from kindynos.processes.clustering import clustering_test
 
-WINDOW = 250  # returns behind each forecast, or half the history where it is shorter
+WINDOW = 250  # returns behind the first forecast, or half the history where it is shorter
 FEWEST_TESTED = 100  # periods, below which methods cannot be told apart
 USUAL = "historical"
 # The method for one figure is the first of these that no test rejects. Their order is by the error
@@ -40,14 +40,20 @@ class SupportedMethod:
 
 
 def all_backtests(
-    exposure: Exposure, window: int, level: float, actual: pd.Series | None = None
+    exposure: Exposure,
+    window: int,
+    level: float,
+    actual: pd.Series | None = None,
+    growing: bool = False,
 ) -> dict[str, Backtest]:
     """Return the back-test of each method that forecasts period by period."""
     methods: list[Method] = [kind() for kind in METHODS.values() if kind.rolling]
     by_name = {}
     for method in methods:
         try:
-            by_name[method.label] = rolling_backtest(exposure, method, window, level, actual)
+            by_name[method.label] = rolling_backtest(
+                exposure, method, window, level, actual, growing
+            )
         except ParameterError:
             if method.label == USUAL:
                 raise
@@ -88,14 +94,15 @@ def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
 
     The tests are Kupiec's, of independence, and of the expected shortfall, each at a third of 5 %,
     so that one right method in twenty is rejected. Picking the greatest p-value instead would
-    follow chance: all right methods pass. Of short histories it is the historical method.
+    follow chance: all right methods pass. Each forecast that is tested is made as the figure is,
+    from all returns before it. Of short histories it is the historical method.
     """
     count, unit = len(exposure.losses), exposure.spacing.unit
     window = min(WINDOW, count // 2)
     if count - window < FEWEST_TESTED:
         why = f"{count} returns are too few to test methods against each other"
         return SupportedMethod(USUAL, why, pd.DataFrame())
-    table = backtest_table(all_backtests(exposure, window, level))
+    table = backtest_table(all_backtests(exposure, window, level, growing=True))
     table["hardest test"] = hardest_test(table)
     order: tuple[str, ...] = PREFERENCE
     if clustering_test(exposure.losses) < CALM:
@@ -106,7 +113,8 @@ def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
     passed = hardest[hardest >= REJECTED]
     among = "that nothing in the data contradicts" if free else "offered"
     tested = (
-        f"over {int(table['tested'].iloc[0]):,} {unit}s, with {window} {unit}s behind each forecast"
+        f"over {int(table['tested'].iloc[0]):,} {unit}s, each forecast from all {unit}s before it, "
+        f"at least {window}"
     )
     if len(passed):
         text = str(passed.index[0])

@@ -80,7 +80,7 @@ def risk(
     }
     spaced = [entry for piece in shown for entry in ("", piece)]
     return Report.of(
-        _risk_parts(portfolio, table, parts, beside, spaced)
+        _risk_parts(portfolio, table, parts, beside, spaced, asked)
         if supported is None
         else _at_a_glance(portfolio, table, supported, parts, beside, spaced, asked),
         kind="risk",
@@ -239,6 +239,7 @@ def _risk_parts(
     parts: pd.DataFrame | None,
     beside: pd.Series | None,
     further: Sequence[RenderableType],
+    asked: risk_answer.Asked,
 ) -> list[RenderableType]:
     horizon, spacing = table.attrs["horizon"], table.attrs["spacing"]
     span = spacing.span(horizon)
@@ -278,7 +279,9 @@ def _risk_parts(
         for name, reason in table.attrs["left out"].items()
     ]
     return [
+        Text(risk_answer.range_answer(portfolio, table, asked)),
         *price_doubts(portfolio.prices),
+        "",
         shown,
         *notes,
         *_sampled(table),

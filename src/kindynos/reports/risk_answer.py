@@ -82,6 +82,24 @@ def answer(
     ]
 
 
+def range_answer(portfolio: Portfolio, table: pd.DataFrame, asked: Asked) -> str:
+    """Return the range of the value at risk by all methods and windows of a table in a sentence."""
+    horizon, spacing = table.attrs["horizon"], table.attrs["spacing"]
+    level = max(table.index.get_level_values("level"))
+    rows = table.xs(level, level="level")
+    values = rows["value at risk"]
+    step = step_within(pd.Series(rows.iloc[0]), "value at risk")
+    ends = [asked.money(float(value), step) for value in (values.min(), values.max())]
+    methods = list(dict.fromkeys(rows.index.get_level_values("method")))
+    by = f"{len(methods)} methods" if len(methods) > 1 else f"the method {methods[0]!r}"
+    loss = f"about {ends[0]}" if ends[0] == ends[1] else f"{ends[0]} to {ends[1]}"
+    return (
+        f"Over {spacing.span(horizon)} the holdings, worth {asked.money(round(portfolio.value))} "
+        f"on {portfolio.prices.dates[-1]:%Y-%m-%d}, lose more than {loss} on 1 "
+        f"{spacing.stretch(horizon)} in {1 / (1 - level):.3g}, by {by}."
+    )
+
+
 def keys(
     portfolio: Portfolio, table: pd.DataFrame, supported_method: SupportedMethod, asked: Asked
 ) -> list[tuple[str, str, str, bool]]:
@@ -195,7 +213,8 @@ def full_contributions(
     parts["shortfall component"] = beyond["component"]
     alone: dict[str, float] = {}
     for name, shares in portfolio.shares.items():
-        if np.ptp(portfolio.prices.frame[str(name)].to_numpy()) == 0:
+        prices = portfolio.prices.frame[str(name)].to_numpy()
+        if np.ptp(prices) == 0 or prices[-1] == 0:
             alone[str(name)] = 0.0
             continue
         own = Portfolio(portfolio.market, shares={str(name): float(shares)}, short=True)

@@ -17,6 +17,7 @@ from kindynos.literals import CovarianceMethod, MeansMethod, ReturnPeriod
 from kindynos.markets.allocation.moments import Moments
 from kindynos.markets.allocation.region import by_name
 from kindynos.markets.allocation.simulated_returns import SimulatedReturns
+from kindynos.markets.holdings import check_buyable
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices, prices_of
 from kindynos.markets.return_series import COVARIANCES, Returns, covariance, returns
@@ -170,6 +171,8 @@ def source_of(
         today = kept_values.weights
     if isinstance(given, Portfolio | Prices | pd.DataFrame):
         prices = given.prices if isinstance(given, Portfolio) else prices_of(given)
+        everything = np.ones(len(prices.instruments), dtype=bool)
+        check_buyable(prices, prices.frame.to_numpy()[-1], everything)
         replaced = replace(
             _from_returns(returns(prices, every=every), window, settings, today), prices=prices
         )
