@@ -157,6 +157,39 @@ class TableSpec(Case):
         with self.fails("did you mean 'NOK'"):
             kd.Portfolio(frame, shares={"beta": 5}, currency={"beta": "NOKK"})
 
+    def test_a_shock_is_a_move_in_the_own_market(self):
+        rng = np.random.default_rng(3)
+        frame = made(300).assign(USD=0.9 * np.exp(np.cumsum(rng.normal(0, 0.005, 300))))
+        held = kd.Portfolio(frame, shares={"alpha": 10, "beta": 5}, currency={"alpha": "USD"})
+        both = held.stress({"alpha": -0.2, "USD": -0.1})
+        self.assertAlmostEqual(both.loc["alpha", "return"], 0.8 * 0.9 - 1)
+        self.assertAlmostEqual(both.loc["alpha", "own market"], -0.2)
+        self.assertAlmostEqual(both.loc["alpha", "exchange rate"], -0.1)
+        worth = 10 * frame["alpha"].iloc[-1] * frame["USD"].iloc[-1]
+        self.assertAlmostEqual(both.loc["alpha", "profit"], worth * (0.8 * 0.9 - 1))
+        # alone, the exchange rate follows by its regression on the price in its own market
+        alone = held.stress({"alpha": -0.2}).loc["alpha"]
+        moves = frame[["alpha", "USD"]].pct_change().dropna()
+        slope = moves.cov().loc["alpha", "USD"] / moves["alpha"].var()
+        self.assertAlmostEqual(alone["exchange rate"], -0.2 * slope)
+        self.assertAlmostEqual(alone["return"], 0.8 * (1 - 0.2 * slope) - 1)
+
+    def test_the_root_of_time_is_doubted_where_returns_are_correlated(self):
+        rng = np.random.default_rng(5)
+        shocks = rng.normal(0, 0.01, 900)
+        smoothed = np.convolve(shocks, [0.6, 0.3, 0.1], mode="valid")  # appraised values
+        for moves, doubted in ((smoothed, True), (shocks, False)):
+            prices = 100 * np.exp(np.cumsum(np.r_[0, moves]))
+            dates = pd.bdate_range("2022-01-03", periods=len(prices))
+            held = kd.Portfolio(pd.DataFrame({"date": dates, "fund": prices}), shares={"fund": 9})
+            figure = held.value_at_risk(0.99, "student", horizon=10)
+            self.assertEqual("correlated" in figure.doubt, doubted)
+            self.assertNotIn("correlated", held.value_at_risk(0.99, "student").doubt)
+            whole = held.value_at_risk(0.99, "historical", horizon=10, overlapping=True)
+            self.assertNotIn("correlated", whole.doubt)
+            if doubted:
+                self.assertIn(f"a value at risk of {float(whole):,.0f} at 99 %", figure.doubt)
+
     def test_positions_that_a_function_values(self):
         today = PRICES.frame["alpha"].iloc[-1]
         linear = kd.Portfolio(

@@ -7,12 +7,15 @@ from __future__ import annotations
 from typing import Any
 
 from kindynos.errors import ParameterError
+from kindynos.inference.autocorrelation import variance_ratio
 from kindynos.markets.exposure import Exposure, RiskFigure
 from kindynos.markets.from_history import Filtered, Historical, Tail, Weighted
 from kindynos.markets.from_moments import CornishFisher, NormalMethod, Student
-from kindynos.markets.method import Method
+from kindynos.markets.method import DOUBTFUL, Method, p_value
 from kindynos.markets.simulation import Simulated
 from kindynos.registry import Registry, check_options, declared_options
+
+FEWEST = 100  # losses, from which on their correlation is tested
 
 METHODS: Registry[type[Method]] = Registry(
     "risk method",
@@ -91,7 +94,9 @@ def measured(
         figure,
         fraction=float(figure) / value if value else float("nan"),
         sampling_error=method.sampling_error(looked_at, measure, level, left),
-        doubt=method.doubt(exposure),
+        doubt="; ".join(
+            filter(None, [method.doubt(exposure), _horizon_doubt(method, exposure, level, horizon)])
+        ),
         method=method.label,
         level=level,
         window=exposure.window,
@@ -103,4 +108,27 @@ def measured(
         description=f"{description}; {exposure.description}"
         if exposure.description
         else description,
+    )
+
+
+def _horizon_doubt(method: Method, exposure: Exposure, level: float, horizon: int) -> str:
+    """Return in words that losses of several periods do not follow from those of one, where periods
+    are correlated, with the historical figure of overlapping stretches; "" where nothing was found.
+    """
+    losses = exposure.losses
+    looked_at, _ = method.stretched(exposure, horizon)
+    if horizon == 1 or looked_at.overlap > 1 or len(losses) < max(FEWEST, 4 * horizon):
+        return ""
+    ratio, p = variance_ratio(losses, horizon)
+    if p >= DOUBTFUL:
+        return ""
+    span = exposure.spacing.span(horizon)
+    whole = Historical(overlapping=True)
+    stretched, left = whole.stretched(exposure, horizon)
+    figure = whole.figure(stretched, "value_at_risk", level, left)
+    return (
+        f"{exposure.spacing.unit}s that follow each other are correlated: losses over {span} have "
+        f"{ratio:.2g} times the variance that independent ones would have ({p_value(p)}); all "
+        f"stretches of {span}, which overlap, give a value at risk of {figure:,.0f} at "
+        f"{100 * level:g} %"
     )

@@ -109,7 +109,9 @@ class Portfolio(Reported):
         if sum(given is not None for given in (shares, weights, amounts, revalue)) != 1:
             raise ParameterError("say shares=, weights= or amounts=, one of them (or revalue=)")
         read = prices_of(prices)
-        self.market = converted(read.with_changes(changes) if changes else read, currency)
+        own = read.with_changes(changes) if changes else read
+        self.market = converted(own, currency)
+        self._own_market, self._rates = own, dict(currency or {})
         self._revalue = revalue
         if revalue is not None:
             self.prices, self.rebalance = self.market, None
@@ -662,7 +664,9 @@ class Portfolio(Reported):
         is -20 %; of those that change by differences, by given amounts) and the others follow.
 
         The others move by their regression on the shocked ones, which need not be held: an exchange
-        rate or an index among the prices will do. Raises ParameterError for unknown instruments.
+        rate or an index among the prices will do. A shock is a move in the instrument's own market:
+        of one in another currency the move of the exchange rate comes on top, and the table has
+        both. Raises ParameterError for unknown instruments.
         """
         stated = mapping("shocks", shocks, "moves by instrument")
         others = [
@@ -671,7 +675,15 @@ class Portfolio(Reported):
             if name not in self.instruments and name in self.market.raw.columns
         ]
         beside = self._beside(others) if others else self
-        return stresses.shocked(beside.exposure(window), shocks)
+        exposure = beside.exposure(window)
+        rates = {name: rate for name, rate in self._rates.items() if name in exposure.names}
+        if not rates:
+            return stresses.shocked(exposure, shocks)
+        names = list(dict.fromkeys([*exposure.names, *rates.values()]))
+        own = self._own_market.subset(names)
+        same_dates = replace(own, frame=own.frame.loc[beside.prices.dates])
+        local = Portfolio(same_dates, shares=dict.fromkeys(names, 1.0)).exposure(window)
+        return stresses.shocked(exposure, shocks, local, rates)
 
     @checked
     def replay(self, first: Any, last: Any) -> pd.DataFrame:

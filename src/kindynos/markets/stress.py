@@ -19,10 +19,40 @@ from kindynos.validate import finite, mapping
 POSITIONS = "positions"  # the row of positions that a function values, all together
 
 
-def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
+def shocked(
+    exposure: Exposure,
+    shocks: Mapping[str, float],
+    own: Exposure | None = None,
+    rates: Mapping[str, str] | None = None,
+) -> pd.DataFrame:
     """Return each instrument's move and each holding's profit under shocks; those not shocked
     follow by regression on those that are.
+
+    A shock is a move in the instrument's own market. ``rates`` names by instrument the exchange
+    rate of its currency, and ``own`` has the moves of all of them in their own markets: there the
+    move in the portfolio's currency is (1 + move) (1 + that of the rate) - 1.
     """
+    local = exposure if own is None else own
+    moves, how = _moves_by_name(local, shocks)
+    currency = rates or {}
+    at_home = pd.Series(
+        [
+            (1 + moves[name]) * (1 + moves[currency[name]]) - 1 if name in currency else moves[name]
+            for name in exposure.names
+        ],
+        exposure.names,
+    )
+    table = _stress_table(exposure, at_home.to_numpy(), how[exposure.names].to_numpy(), 0.0)
+    if currency:
+        table.insert(1, "own market", moves.reindex(table.index))
+        of_rates = [moves[currency[name]] if name in currency else 0.0 for name in exposure.names]
+        fallen = pd.Series(of_rates, exposure.names)
+        table.insert(2, "exchange rate", fallen.reindex(table.index))
+    return table
+
+
+def _moves_by_name(exposure: Exposure, shocks: Mapping[str, float]) -> tuple[pd.Series, pd.Series]:
+    """Return the move of each instrument, and whether it was given or follows by regression."""
     shocks = mapping("shocks", shocks, "shares by instrument, such as {'oil': -0.2}")
     if not shocks:
         raise ParameterError("no shock; say stress({'oil': -0.2})")
@@ -42,7 +72,8 @@ def shocked(exposure: Exposure, shocks: Mapping[str, float]) -> pd.DataFrame:
     if (~hit).any():
         moves[~hit] = matrix[np.ix_(~hit, hit)] @ np.linalg.pinv(matrix[np.ix_(hit, hit)]) @ given
     moves = np.where(exposure.differences, moves, np.maximum(moves, -1.0))
-    return _stress_table(exposure, moves, np.where(hit, "given", "by regression"), 0.0)
+    how = np.where(hit, "given", "by regression")
+    return pd.Series(moves, exposure.names), pd.Series(how, exposure.names)
 
 
 def replayed(prices: Prices, exposure: Exposure, first: Any, last: Any) -> pd.DataFrame:

@@ -12,10 +12,10 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from rich.console import RenderableType
+from rich.console import Group, RenderableType
 from rich.text import Text
 
-from kindynos.formatting import between, number, step_of
+from kindynos.formatting import between, number, per_cent, step_of
 from kindynos.literals import ReturnPeriod
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.supported import SupportedMethod
@@ -259,4 +259,22 @@ def stressed(results: Mapping[str, pd.DataFrame]) -> RenderableType:
         ]
         table.add_row(str(holding), *cells)
     table.add_row("all", *[number(round(result.attrs["profit"])) for result in results.values()])
-    return table
+    abroad = [Text(line, style="dim") for line in _abroad(results)]
+    return Group(table, *abroad) if abroad else table
+
+
+def _abroad(results: Mapping[str, pd.DataFrame]) -> list[str]:
+    """Return of each holding in another currency how it moves in its own market and in all."""
+    lines = []
+    for label, result in results.items():
+        if "own market" not in result:
+            continue
+        moved = result[(result["exchange rate"] != 0) & (result["value"] != 0)]
+        parts = [
+            f"{name} {per_cent(row['own market'], 1)} in its own market, the exchange rate "
+            f"{per_cent(row['exchange rate'], 1)}, together {per_cent(row['return'], 1)}"
+            for name, row in moved.iterrows()
+        ]
+        if parts:
+            lines.append(f"{label}: {'; '.join(parts)}.")
+    return lines
