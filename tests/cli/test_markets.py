@@ -6,6 +6,7 @@ import json
 import numpy as np
 import pandas as pd
 from matplotlib.figure import Figure
+from scipy import stats
 
 import kindynos as kd
 from tests.common import DEMO, HELD, PRICES, Folder, made, proof, run
@@ -121,6 +122,35 @@ class Commands(Folder):
         forecasts = held.backtest().table()["value at risk"].iloc[-300:].to_numpy()
         self.assertEqual(doubled["days"], 300)
         self.assertEqual(doubled["exceptions"], int((2 * losses.to_numpy() > forecasts).sum()))
+        self.assertIn("today's holdings", doubled["notes"][-1])
+
+        # those of days are added up to months, whatever the day of the month ends
+        pd.DataFrame({"date": losses.index, "profit": -losses}).to_csv(actual, index=False)
+        monthly = ["--every", "month", "--window", "20", "--level", "0.8", "--actual", str(actual)]
+        run("backtest", *TREASURY, *monthly, "--method", "normal", "--out", str(self.folder / "m"))
+        table = pd.read_csv(self.folder / "m" / "backtest.csv", index_col="date", parse_dates=True)
+        sums = losses.groupby(losses.index.to_period("M")).sum()
+        own = table["loss"]
+        np.testing.assert_allclose(own, sums[own.index.to_period("M")])
+
+        # dated a day later, those of Fridays fall on no day
+        late = pd.DataFrame({"date": losses.index + pd.Timedelta(days=1), "profit": -losses})
+        late.to_csv(actual, index=False)
+        told = run("backtest", *TREASURY, "--actual", str(actual)).stdout
+        lost = int((~late["date"].isin(held.prices.dates)).sum())
+        self.assertIn(f"{lost - 1} of 300 actual profits are dated on no day", told)
+
+        recorded = self.folder / "var.csv"
+        days = losses.index[-100:]
+        pd.DataFrame({"date": days, "var": 1.0, "Expected_shortfall": 2.0}).to_csv(recorded)
+        pd.DataFrame({"date": days, "profit": [-3.0] * 7 + [1.0] * 93}).to_csv(actual)
+        words = ["backtest", "--forecasts", str(recorded), "--actual", str(actual)]
+        found = json.loads(run(*words, "--level", "0.95", "--json").stdout)
+        self.assertEqual((found["exceptions"], found["days"]), (7, 100))
+        exact = stats.binomtest(7, 100, 0.05).pvalue
+        self.assertAlmostEqual(found["Kupiec p-value"], exact, delta=0.15)
+        self.assertIn("--forecasts goes with --actual", run(*words[:3]).stderr)
+        self.assertIn("say PRICES and --holdings", run("backtest").stderr)
         actual.write_text("date,loss\n2027-01-04,5\n")
         self.assertIn("date and profit", run("backtest", *TREASURY, "--actual", str(actual)).stderr)
 

@@ -28,10 +28,12 @@ from kindynos.cli.common import (
 )
 from kindynos.errors import DataWarning, FileError, KindynosError
 from kindynos.literals import MissingPolicy, ReturnPeriod, RiskMethod
+from kindynos.validate import confidence_level
 
 if TYPE_CHECKING:
     from kindynos.markets.portfolio import Portfolio
     from kindynos.markets.prices import Prices
+    from kindynos.reports.report import Report
     from kindynos.reports.risk_answer import Asked
 
 ROLLING = 250  # returns behind each point of the picture of risk through time
@@ -315,8 +317,13 @@ def risk(
 
 
 @click.command()
-@prices_argument
-@holdings_option
+@click.argument("prices", type=click.Path(path_type=Path), required=False)
+@click.option(
+    "--holdings",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="A table of what is held, as of `kindynos risk`.",
+)
 @value_option
 @click.option(
     "--method",
@@ -346,21 +353,30 @@ def risk(
     "--actual",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="A table with columns date and profit: test against these, not today's holdings.",
+    help="A table with columns date and profit: test against these, not today's holdings. Profits "
+    "of days are added up to longer periods.",
+)
+@click.option(
+    "--forecasts",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="With --actual, without PRICES: test forecasts that were recorded, a table with columns "
+    "date, value at risk and, if wanted, expected shortfall.",
 )
 @missing_option
 @price_file
 @out_option
 @json_option
 def backtest(
-    prices: Path,
-    holdings: Path,
+    prices: Path | None,
+    holdings: Path | None,
     value: float | None,
     method: RiskMethod | None,
     window: int,
     level: float,
     every: ReturnPeriod | None,
     actual: Path | None,
+    forecasts: Path | None,
     missing: MissingPolicy,
     layout: dict[str, Any],
     out: Path | None,
@@ -373,10 +389,18 @@ def backtest(
       kindynos backtest treasury_prices.csv --holdings treasury_holdings.csv
       kindynos backtest treasury_prices.csv --holdings treasury_holdings.csv \\
         --method filtered --level 0.975 --out results
+      kindynos backtest --forecasts var_2027.csv --actual profits_2027.csv
     """
     from kindynos.markets.holdings import read_profits
     from kindynos.reports import markets
 
+    if forecasts is not None:
+        if actual is None or prices is not None or holdings is not None:
+            raise KindynosError("--forecasts goes with --actual, without PRICES and --holdings")
+        finish(_recorded(forecasts, actual, level), out, as_data)
+        return
+    if prices is None or holdings is None:
+        raise KindynosError("say PRICES and --holdings, or --forecasts and --actual")
     portfolio = read_portfolio(prices, holdings, value, missing, layout=layout)
     profits = None if actual is None else read_profits(actual)
     tested = portfolio.backtest(method or "historical", window, level, every, profits)
@@ -385,3 +409,13 @@ def backtest(
         finish(markets.backtests(portfolio, table, tested), out, as_data)
     else:
         finish(markets.backtested(tested, portfolio.prices), out, as_data)
+
+
+def _recorded(forecasts: Path, actual: Path, level: float) -> Report:
+    """Return the report of forecasts that were recorded, beside actual profits."""
+    from kindynos.markets.backtesting import recorded_backtest
+    from kindynos.markets.holdings import read_forecasts, read_profits
+    from kindynos.reports import markets
+
+    table, profits = read_forecasts(forecasts), read_profits(actual)
+    return markets.backtested(recorded_backtest(table, profits, confidence_level("level", level)))

@@ -28,8 +28,13 @@ from kindynos.markets.verdicts import (
     number_of_exceptions,
     size_of_exceptions,
 )
+from kindynos.tables.spacing import spacing_of
 from kindynos.validate import Level, array_of, check_integer, checked
 
+TODAYS_BOOK = (
+    "The forecasts are of today's holdings, which need not be those that made these profits; "
+    "recorded forecasts can be tested instead."
+)
 CAPITAL_LEVEL, CAPITAL_DAYS = 0.99, 250
 MULTIPLIERS = (3.0, 3.0, 3.0, 3.0, 3.0, 3.4, 3.5, 3.65, 3.75, 3.85, 4.0)  # by exceptions
 STEP = 20  # days over which a growing window keeps its length
@@ -54,6 +59,7 @@ class Backtest(Reported):
     method: str = "given"
     window: int | None = None
     unit: str = "day"  # what each forecast is for
+    notes: tuple[str, ...] = ()  # which profits were left out
 
     @property
     def hits(self) -> NDArray[np.bool_]:
@@ -236,19 +242,20 @@ def rolling_backtest(
         forecasts, shortfalls = method.tail(sliding_window_view(losses, size)[:-1], level)
     tested = losses[size:]
     if actual is not None:
-        profits = actual.reindex(exposure.dates[size:])
-        values = profits.notna().to_numpy()
-        if not values.any():
-            raise ParameterError("no actual profit falls on a tested date")
+        profits, notes = profits_of_periods(
+            actual, exposure.dates[size - 1], exposure.dates[size:], exposure.spacing.unit
+        )
+        rows = np.isfinite(profits)
         return Backtest(
             level,
-            -profits.to_numpy(dtype=np.float64)[values],
-            forecasts[values],
-            shortfalls[values],
-            exposure.dates[size:][values],
+            -profits[rows],
+            forecasts[rows],
+            shortfalls[rows],
+            exposure.dates[size:][rows],
             method.label,
             size,
             exposure.spacing.unit,
+            (*notes, TODAYS_BOOK),
         )
     return Backtest(
         level,
@@ -274,6 +281,70 @@ def _growing_forecasts(
     ]
     forecasts, shortfalls = (np.concatenate(part) for part in zip(*pieces, strict=True))
     return forecasts, shortfalls
+
+
+def profits_of_periods(
+    actual: pd.Series, begin: pd.Timestamp, dates: pd.DatetimeIndex, unit: str
+) -> tuple[Floats, tuple[str, ...]]:
+    """Return the actual profit of each tested period, NaN where there is none, and which profits
+    fall on none of them.
+
+    Those of days count on their date alone; those of longer periods, which end on their ``dates``,
+    the first after ``begin``, are added up. Raises ParameterError where no profit falls on one.
+    """
+    position = np.searchsorted(dates, actual.index)
+    inside = (actual.index > begin) & (position < len(dates))
+    if unit == "day":
+        inside &= dates[np.minimum(position, len(dates) - 1)] == actual.index
+    values = actual.to_numpy(dtype=np.float64)[inside]
+    counts = np.bincount(position[inside], minlength=len(dates))
+    sums = np.bincount(position[inside], values, minlength=len(dates))
+    if not counts.any():
+        raise ParameterError("no actual profit falls on a tested date")
+    notes = []
+    spanned = (actual.index > begin) & (actual.index <= dates[-1])
+    lost, outside = int((spanned & ~inside).sum()), int((~spanned).sum())
+    if lost:
+        notes.append(
+            f"{lost:,} of {len(actual):,} actual profits are dated on no {unit} that is tested, "
+            "and left out; are they dated later than they were made?"
+        )
+    if outside:
+        notes.append(f"{outside:,} actual profits lie before or after the {unit}s that are tested.")
+    empty = int((counts == 0).sum())
+    if empty:
+        notes.append(
+            f"{empty:,} of {len(dates):,} {unit}s have no actual profit, and are left out."
+        )
+    return np.where(counts > 0, sums, np.nan), tuple(notes)
+
+
+def recorded_backtest(forecasts: pd.DataFrame, actual: pd.Series, level: float) -> Backtest:
+    """Return the test of forecasts that were recorded, by the date of the period that each is for:
+    columns "value at risk" and, where there are any, "expected shortfall", beside actual profits by
+    date, which are added up over the periods between forecasts that lie further apart than a day.
+
+    Raises ParameterError for fewer than two forecasts, and where no profit falls on a period.
+    """
+    dates = pd.DatetimeIndex(forecasts.index)
+    if len(dates) < 2:
+        raise ParameterError(f"{len(dates)} forecasts are too few; a test needs two")
+    spacing = spacing_of(dates)
+    begin = dates[0] - (dates[1] - dates[0])
+    profits, notes = profits_of_periods(actual, begin, dates, spacing.unit)
+    rows = np.isfinite(profits)
+    shortfalls = forecasts.get("expected shortfall")
+    return Backtest(
+        level,
+        -profits[rows],
+        forecasts["value at risk"].to_numpy()[rows],
+        None if shortfalls is None else shortfalls.to_numpy()[rows],
+        dates[rows],
+        "recorded forecasts",
+        None,
+        spacing.unit,
+        notes,
+    )
 
 
 def dated_profits(actual: Any) -> pd.Series:

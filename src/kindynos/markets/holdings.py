@@ -116,15 +116,36 @@ def read_profits(path: Path) -> pd.Series:
     """Return profits by date from a table with columns date and profit; raises FileError for
     another one.
     """
+    return _dated_columns(path, ("profit",))["profit"].dropna()
+
+
+def read_forecasts(path: Path) -> pd.DataFrame:
+    """Return forecasts by the date that they are for, from a table with columns date, value at risk
+    (or var) and, where wanted, expected shortfall; raises FileError for another one, and for dates
+    that are not in order.
+    """
+    table = _dated_columns(path, ("value at risk",), ("expected shortfall",)).dropna()
+    if not table.index.is_monotonic_increasing or table.index.has_duplicates:
+        raise FileError("the dates of forecasts must ascend, each once", file=str(path))
+    return table
+
+
+def _dated_columns(
+    path: Path, needed: tuple[str, ...], others: tuple[str, ...] = ()
+) -> pd.DataFrame:
+    """Return columns of numbers by date; a name may be written with _ between its words."""
     table = read_table(path)
-    columns = {name.lower(): name for name in table.names}
-    if "date" not in columns or "profit" not in columns:
+    columns = {name.lower().replace("_", " ").strip(): name for name in table.names}
+    columns.setdefault("value at risk", columns.get("var", ""))
+    lacking = [name for name in ("date", *needed) if not columns.get(name)]
+    if lacking:
         raise FileError(
-            f"needs columns date and profit; it has {', '.join(table.names)}", file=table.file
+            f"needs columns date and {' and '.join(needed)}; it has {', '.join(table.names)}",
+            file=table.file,
         )
     dates = pd.DatetimeIndex(table.dates(columns["date"]), name="date")
-    profits = pd.Series(table.numbers(columns["profit"]), dates)
-    return profits.dropna()
+    kept = [*needed, *(name for name in others if columns.get(name))]
+    return pd.DataFrame({name: table.numbers(columns[name]) for name in kept}, dates)
 
 
 def checked_holdings(prices: Prices, kind: str, given: Any, short: bool) -> dict[str, float]:

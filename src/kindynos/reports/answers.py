@@ -255,8 +255,9 @@ def exceptions_sentence(tested: Backtest) -> str:
     """Return how often losses were beyond the forecasts of a method, beside how often they should
     be.
     """
+    method = f" of the method {tested.method}" if tested.window else " that was recorded"
     return (
-        f"Losses were beyond the value at risk of the method {tested.method} on "
+        f"Losses were beyond the value at risk{method} on "
         f"{tested.exceptions} of {tested.days:,} {tested.unit}s; right forecasts would have had "
         f"{tested.expected:.1f}. The supervisors' zone is {tested.zone}."
     )

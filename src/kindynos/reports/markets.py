@@ -27,7 +27,7 @@ from kindynos.reports.answers import backtest_answer, exceptions_sentence, openi
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.summary import plain_rows, plain_value
-from kindynos.reports.tables import FigureTable, Words, decimals, table_from, table_of, whole
+from kindynos.reports.tables import DOUBT, FigureTable, Words, decimals, table_from, table_of, whole
 
 ROLLING = 250  # returns behind each rolling figure
 NOTHING_MORE = risk_answer.Asked()
@@ -417,7 +417,7 @@ def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Re
         [
             *opening(
                 backtest_answer(hardest_test(table), REJECTED, tested.days, tested.unit),
-                price_doubts(portfolio.prices),
+                [*_left_out(tested), *price_doubts(portfolio.prices)],
             ),
             shown,
             Text(note, style="dim"),
@@ -430,9 +430,15 @@ def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Re
     )
 
 
+def _left_out(tested: Backtest) -> list[Text]:
+    """Return which actual profits were left out, a line each."""
+    return [Text(note, style=DOUBT) for note in tested.notes]
+
+
 def _verdict(tested: Backtest) -> FigureTable:
     """Return exceptions, the multiplier and the tests of one method."""
-    title = f"{tested.method}, window {tested.window}, level {tested.level:g}: {tested.zone} zone"
+    window = "" if tested.window is None else f", window {tested.window}"
+    title = f"{tested.method}{window}, level {tested.level:g}: {tested.zone} zone"
     table = table_of(title, "", "value", Words(""))
     table.add_row(f"{tested.unit}s tested", f"{tested.days:,}", "")
     table.add_row(
@@ -487,7 +493,7 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
     )
     return Report.of(
         [
-            *opening([exceptions_sentence(tested)], price_doubts(prices)),
+            *opening([exceptions_sentence(tested)], [*_left_out(tested), *price_doubts(prices)]),
             _verdict(tested),
             "",
             days,
@@ -501,6 +507,7 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
             "level": tested.level,
             **{str(name): plain_value(value) for name, value in tested.summary().items()},
             "unit": tested.unit,
+            "notes": list(tested.notes),
             "suspicious prices": [] if prices is None else prices.doubts,
             "exception days": plain_rows(hit_days),
         },
