@@ -84,6 +84,7 @@ def choosing_optimism(
     choose: Callable[[NDArray[np.int64]], tuple[Floats, Floats]],
     level: float,
     horizon: int,
+    choices: int = CHOICES,
 ) -> Floats:
     """Return by how much the difference of each figure looks better or worse on average than it is,
     since the values after were chosen on the history that judges them.
@@ -102,7 +103,7 @@ def choosing_optimism(
         return np.asarray(np.subtract(*figures))
 
     gaps = []
-    for positions in resampled_places(len(returns))[:CHOICES]:
+    for positions in resampled_places(len(returns))[:choices]:
         drawn, after = choose(positions)
         gaps.append(difference(drawn, after) - difference(returns, after))
     return np.asarray(np.mean(gaps, axis=0))

@@ -185,6 +185,9 @@ class Refused(Case):
         wide = made(10)
         with self.fails("too few for the covariance of 3 holdings"):
             kd.allocate(kd.read_prices(wide.iloc[:4]), minimize="sd")
+        few = kd.allocate(kd.read_prices(wide.iloc[:4]), minimize="expected_shortfall", level=0.5)
+        self.assertIn("shrunk", few.source)  # a measure of the returns alone needs no covariance
+        self.assertAlmostEqual(float(few.weights.sum()), 1)
         with self.fails("starts from a Portfolio, Prices, Returns, Moments"):
             kd.allocate([0.1, 0.2])
         with self.fails("some returns are not finite numbers"):

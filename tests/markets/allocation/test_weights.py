@@ -110,6 +110,21 @@ class Published(Case):
         ]
         np.testing.assert_allclose(table.iloc[-1, 3:].astype(float), last, atol=5e-5)
 
+    def test_equal_contributions_of_many_holdings_within_bounds(self):
+        size, rng = 150, np.random.default_rng(7)
+        loadings = rng.normal(size=(size, 10))
+        covariance = loadings @ loadings.T * 2e-5 + np.diag(rng.uniform(1e-5, 4e-4, size))
+        source = kd.Moments(np.zeros(size), covariance)
+        for low, high in ((0.0, 1.0), (0.5 / size, 1.5 / size)):
+            found = kd.allocate(source, minimize="parity", bounds=(low, high)).weights.to_numpy()
+            self.assertAlmostEqual(found.sum(), 1, 12)
+            added = found * (covariance @ found)
+            free = (found > low + 1e-9) & (found < high - 1e-9)
+            np.testing.assert_allclose(added[free] / added[free].mean(), 1, rtol=1e-10)
+            # at a bound it adds more than the others below, and less above
+            self.assertTrue((added[found <= low + 1e-9] >= added[free].mean()).all())
+            self.assertTrue((added[found >= high - 1e-9] <= added[free].mean()).all())
+
     def test_equal_contributions_by_hand(self):
         moments = kd.Moments([0, 0, 0], np.diag([1.0, 4.0, 16.0]), names=list("abc"))
         np.testing.assert_allclose(

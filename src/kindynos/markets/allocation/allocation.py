@@ -351,9 +351,10 @@ def request_of(
         short=short,
     )
     check_feasible(region)
-    return AllocationRequest(
-        start, region, aim_of(maximize, minimize, limits, confidence_level("level", level), rate)
-    )
+    aim = aim_of(maximize, minimize, limits, confidence_level("level", level), rate)
+    if aim.needs_covariance:
+        start.check_covariance()
+    return AllocationRequest(start, region, aim)
 
 
 @checked

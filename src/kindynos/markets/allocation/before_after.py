@@ -24,7 +24,7 @@ from kindynos.markets.allocation.resampling import weights_or_least_risk
 from kindynos.markets.allocation.solve import Solver
 from kindynos.markets.allocation.source import Source
 from kindynos.markets.held_model import Joined, driver_names, held_statement, joined_returns
-from kindynos.markets.history_error import NAMES, choosing_optimism, history_errors
+from kindynos.markets.history_error import CHOICES, NAMES, choosing_optimism, history_errors
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.sampling.streams import Seed, checked_seed
@@ -279,7 +279,10 @@ def _optimism(request: AllocationRequest, today: Floats, horizon: int) -> Floats
         assert drawn.scenarios is not None
         return drawn.scenarios, weights * source.value
 
-    return choosing_optimism(history, today * source.value, choose, request.aim.level, horizon)
+    aim = request.aim
+    slow = "value_at_risk" in (aim.minimize, *aim.limits)  # several local optima to look at
+    choices = CHOICES // 4 if slow else CHOICES
+    return choosing_optimism(history, today * source.value, choose, aim.level, horizon, choices)
 
 
 def _spanned(source: Source) -> Source:

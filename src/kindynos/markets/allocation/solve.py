@@ -60,6 +60,15 @@ class Aim:
     level: float = 0.95
     rate: float = 0.0
 
+    @property
+    def needs_covariance(self) -> bool:
+        """Whether it rests on the covariance, and not on the returns alone."""
+        of_returns = ("expected_shortfall", "value_at_risk", "drawdown")
+        measures = [name for name in (self.minimize, *self.limits) if name not in (None, "mean")]
+        if any(name not in of_returns for name in measures):
+            return True
+        return not measures and self.maximize != "mean"
+
 
 class Solver:
     """Finds the best weights of a region for a source."""

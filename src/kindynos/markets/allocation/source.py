@@ -41,19 +41,15 @@ class MomentSettings:
     confidence: float | Mapping[Any, float] = 0.5
 
     def of(self, values: Floats, names: list[str], today: Floats | None) -> Moments:
-        """Return the moments of returns ``(returns, holdings)``; raises ParameterError for too few
-        of them.
+        """Return the moments of returns ``(returns, holdings)``; the covariance of no more returns
+        than holdings, which would be singular, is shrunk.
         """
-        if len(values) <= values.shape[1] and self.covariance != "shrunk":
-            raise ParameterError(
-                f"{len(values)} returns are too few for the covariance of {values.shape[1]} "
-                "holdings; take a longer window, "
-                "or covariance='shrunk'"
-            )
-        matrix = covariance(values, self.covariance)
+        few = len(values) <= values.shape[1]
+        method = "shrunk" if few else self.covariance
+        matrix = covariance(values, method)
         words = (
-            f"means of the sample, covariance {self.covariance}"
-            if self.covariance != "sample"
+            f"means of the sample, covariance {method}"
+            if method != "sample"
             else "moments of the sample"
         )
         moments = Moments(values.mean(axis=0), matrix, names, len(values), words)
@@ -142,6 +138,17 @@ class Source:
         return (
             None if self.returns is None else self.returns + (self.mean - self.returns.mean(axis=0))
         )
+
+    def check_covariance(self) -> None:
+        """Raise ParameterError for too few returns behind the covariance."""
+        if self.returns is None or self.settings.covariance == "shrunk":
+            return
+        count, holdings = self.returns.shape
+        if count <= holdings:
+            raise ParameterError(
+                f"{count} returns are too few for the covariance of {holdings} holdings; take a "
+                "longer window, or covariance='shrunk'"
+            )
 
     def refit(self, values: Floats) -> Source:
         """Return the source with other returns in place of its own, fitted in the same way."""
