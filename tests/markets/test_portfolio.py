@@ -233,6 +233,18 @@ class TableSpec(Case):
             with self.subTest(words=words), self.fails(*words):
                 call()
 
+    def test_uncertain_paths_are_wider_by_the_error_of_the_history(self):
+        # of a geometric Brownian motion: the mean log return of n has the variance v / n, so that
+        # the end after h periods has h v + h² v / n instead of h v, in blocks about as much
+        for process in ("geometric brownian motion", "bootstrap returns"):
+            held = kd.Portfolio(made(250), shares={"alpha": 10})
+            certain, wide = (
+                np.log(held.paths(125, 4_000, 1, process=process, uncertain=uncertain)[-1])
+                for uncertain in (False, True)
+            )
+            self.assertAlmostEqual(np.var(wide) / np.var(certain), 1.5, delta=0.3)
+            self.assertAlmostEqual(np.mean(wide), np.mean(certain), delta=0.05)
+
     def test_paths_of_the_value(self):
         held = kd.Portfolio(PRICES, shares={"alpha": 10, "beta": 5})
         daily = held.exposure().losses / held.value

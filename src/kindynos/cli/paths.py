@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from kindynos.processes.base import Process
 
 YEAR_OF_DAYS = 250  # that are looked ahead
+FEW = 60  # values, below which a fan without the error of its parameters is far too narrow
 # processes in steps of one price, with how they are fitted to prices
 BY_PERIOD: dict[str, dict[str, Any]] = {
     "bootstrap returns": {},
@@ -46,9 +47,8 @@ BY_PERIOD: dict[str, dict[str, Any]] = {
     "--process",
     cls=NameOption,
     type=Words(PROCESSES),
-    default="geometric-brownian-motion",
-    show_default=True,
-    help="What is fitted to its history: {names}.",
+    help="What is fitted to its history: {names}; default: geometric-brownian-motion, of a rate "
+    "random-walk.",
 )
 @click.option(
     "--periods", type=WHOLE, help="Periods ahead; default: a year (250 days, 52 weeks, 12 months)."
@@ -72,9 +72,10 @@ BY_PERIOD: dict[str, dict[str, Any]] = {
     "it, not as in the history.",
 )
 @click.option(
-    "--uncertain",
-    is_flag=True,
-    help="Draw the fitted parameters too: the fan then includes the error of a short history.",
+    "--uncertain/--certain",
+    default=None,
+    help="Draw the fitted parameters too: the fan then includes the error of a short history; "
+    "default: for fewer than 60 values.",
 )
 @every_option
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many paths.")
@@ -85,13 +86,13 @@ BY_PERIOD: dict[str, dict[str, Any]] = {
 def paths(
     prices: Path,
     instrument: str | None,
-    process: str,
+    process: str | None,
     periods: int | None,
     above: float | None,
     below: float | None,
     no_mean: bool,
     risk_neutral: float | None,
-    uncertain: bool,
+    uncertain: bool | None,
     every: ReturnPeriod | None,
     trials: int,
     seed: int | None,
@@ -120,12 +121,19 @@ def paths(
     name = instrument or table.instruments[0]
     own = table.subset([name])
     history = own.frame[name].to_numpy()
+    if process is None:
+        process = "random walk" if own.absolute[0] else "geometric brownian motion"
     dt = 1.0 if process in BY_PERIOD else 1 / spacing.per_year
     if periods is None:
         periods = YEAR_OF_DAYS if spacing.name == "working day" else round(spacing.per_year)
-    if any(level is not None and level <= 0 for level in (above, below)):
-        raise KindynosError("--above and --below are prices above 0")
     fitted = _fitted(process, history, dt, no_mean, risk_neutral)
+    if fitted.multiplies and any(level is not None and level <= 0 for level in (above, below)):
+        raise KindynosError(
+            f"--above and --below are prices above 0, where the process {process!r} stays; of a "
+            "rate take --process random-walk or mean-reverting"
+        )
+    if uncertain is None:
+        uncertain = fitted.fitted is not None and len(history) < FEW
     selected = checked_seed(seed)
     made = fitted.paths(periods, trials, selected, dt, uncertain=uncertain)
     ahead = outlook(fitted, made, history, dt, above, below, selected, uncertain, spacing.unit)

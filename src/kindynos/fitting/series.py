@@ -83,7 +83,8 @@ class SeriesRanking(Reported):
         best group first.
 
         Across groups the criterion means nothing, since the likelihoods are of different data:
-        there the score of the rolling origins decides, or without it the mean absolute residual.
+        there the score of the rolling origins decides, or without it the criterion for each value
+        that its likelihood is of, the price of a forecast by one period.
         """
         by_name: dict[str, list[str]] = {}
         for name in sorted(
@@ -96,16 +97,9 @@ class SeriesRanking(Reported):
         scored = self.scores.get(name)
         if scored is not None and not math.isnan(scored.crps):
             return scored.crps
-        residuals: Any = getattr(self.fitted[name], "residuals", None)
-        process: Any = self.fitted[name]
-        if residuals is None:
-            return math.inf
-        shares = bool(getattr(process, "log", False)) or getattr(
-            getattr(process, "form", None), "multiplicative", False
-        )
-        sd = float(getattr(process, "sd", 1.0))
-        level = float(np.nanmean(self.series.values)) if shares else 1.0
-        return float(np.nanmean(np.abs(residuals()))) * sd * level
+        fitted = self.fitted[name]
+        assert fitted.fitted is not None
+        return criterion_of(fitted, self.criterion) / fitted.fitted.observations
 
     @property
     def names(self) -> list[str]:

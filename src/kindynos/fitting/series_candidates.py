@@ -201,7 +201,7 @@ def _arimas(season: int, choices: Choices) -> list[Candidate]:
         orders = [(p, q, 0, 0) for p, q in plain]
     else:
         orders = [(p, q, sp, sq) for p, q in plain[:WITH_SEASON] for sp, sq in ((0, 1), (1, 0))]
-        orders += [(1, 1, 1, 1), (*plain[0], 0, 0)]
+        orders += [(1, 1, 1, 1), (*plain[0], 0, 0), (0, 0, 0, 0)]
     arimas = []
     for p, q, sp, sq in orders:
         constants = (False,) if d + seasonal_d > 1 else ((False, True) if d else (True,))
@@ -232,13 +232,9 @@ def _arima(
 
 def _smoothings(values: Floats, season: int) -> list[Candidate]:
     answer = []
-    kinds = (
-        [""]
-        if season < 2
-        else ["additive", "multiplicative"]
-        if np.nanmin(values) > 0
-        else ["additive"]
-    )
+    kinds = [""]
+    if season > 1:
+        kinds += ["additive", "multiplicative"] if np.nanmin(values) > 0 else ["additive"]
     for kind in kinds:
         for trend, words in ((False, "level"), (True, "trend"), ("damped", "damped trend")):
             name = f"smoothing: {words}{SIGNS[kind]}"

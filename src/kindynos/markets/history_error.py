@@ -16,6 +16,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
+from kindynos.inference.block_bootstrap import block_positions
 from kindynos.inference.intervals import Z
 from kindynos.inference.tails import even_tail
 from kindynos.sampling.streams import stream
@@ -170,10 +171,4 @@ def resampled_places(count: int) -> NDArray[np.int64]:
     cube root of the number of returns.
     """
     generator = stream(0, "history error", 0)
-    block = max(1.0, round(count ** (1 / 3)))
-    fresh = generator.integers(0, count, (HISTORIES, count))
-    going = generator.random((HISTORIES, count)) >= 1 / block
-    places = fresh.copy()
-    for t in range(1, count):
-        places[:, t] = np.where(going[:, t], (places[:, t - 1] + 1) % count, fresh[:, t])
-    return places
+    return block_positions(generator, HISTORIES, count, round(count ** (1 / 3)))

@@ -28,6 +28,7 @@ from kindynos.markets.holdings import (
     checked_holdings,
     converted,
 )
+from kindynos.markets.joint_paths import paths_together, uncertain_paths
 from kindynos.markets.methods import METHODS, measured, method_of
 from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.relative import against, rolling_risk
@@ -42,9 +43,6 @@ from kindynos.markets.supported import (
     supported_method,
 )
 from kindynos.memory import with_memory
-from kindynos.processes.bootstrap import BootstrapReturns
-from kindynos.processes.brownian import GeometricBrownianMotion
-from kindynos.processes.pathset import PathSet
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationKeywords
 from kindynos.sampling.streams import Seed
@@ -589,6 +587,7 @@ class Portfolio(Reported):
         process: str = "bootstrap returns",
         block: float | None = None,
         every: ReturnPeriod | None = None,
+        uncertain: bool = False,
     ) -> Floats:
         """Return simulated values of today's holdings, left alone, ``(periods + 1, trials)``:
         today's first.
@@ -597,22 +596,22 @@ class Portfolio(Reported):
         ``process`` "bootstrap returns" draws stretches of the history, the same for all
         instruments, ``block`` periods long on average (default: the cube root of their number);
         "geometric brownian motion" fits one to each, with the correlation of their log returns.
-        Raises ParameterError for other words and wrong numbers.
+        With ``uncertain`` each of 100 groups of trials is drawn from a history that is itself
+        drawn again, in blocks, so that the paths hold the error of a short history. Raises
+        ParameterError for other words and wrong numbers.
         """
         one_of("process", process, ("bootstrap returns", "geometric brownian motion"))
+        instance("uncertain", uncertain, bool, "True or False")
         selected = self.prices.every(every)
         absolute = selected.absolute
         values, scales = as_prices(selected.frame.to_numpy(), absolute)
         moving = np.ptp(values, axis=0) > 0
         names = [name for name, moves in zip(selected.instruments, moving, strict=True) if moves]
         frame = pd.DataFrame(values[:, moving], selected.dates, names)
-        if process == "bootstrap returns":
-            together: PathSet = BootstrapReturns.fit(frame, block=block)
+        if uncertain:
+            shifted = uncertain_paths(frame, process, block, periods, trials, seed)
         else:
-            moves = pd.DataFrame(np.diff(np.log(frame.to_numpy()), axis=0))
-            fitted = {name: GeometricBrownianMotion.fit(frame[name].to_numpy()) for name in names}
-            together = PathSet(fitted, moves.corr().to_numpy())
-        shifted = together.paths(periods, trials, seed)
+            shifted = paths_together(frame, process, block).paths(periods, trials, seed)
         drawn = np.empty((len(moving), *shifted.shape[1:]))
         drawn[~moving] = values[-1, ~moving, None, None]
         drawn[moving] = shifted

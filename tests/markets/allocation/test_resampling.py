@@ -4,14 +4,14 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
-from kindynos.markets.allocation.resampling import block_places
+from kindynos.inference.block_bootstrap import block_positions
 from tests.common import PRICES, Case, proof
 
 
 class Blocks(Case):
     def test_stretches_of_the_history_that_go_round(self):
         places = np.concatenate(
-            [block_places(np.random.default_rng(seed), 500, 8.0) for seed in range(40)]
+            [block_positions(np.random.default_rng(seed), 1, 500, 8.0)[0] for seed in range(40)]
         )
         follows = np.diff(places.reshape(40, 500), axis=1) % 500 == 1
         # A stretch goes on with probability 7/8; by chance the next one begins at the following day
@@ -20,7 +20,7 @@ class Blocks(Case):
         counts = np.bincount(places, minlength=500)
         self.assertAlmostEqual(counts.mean(), 40)
         self.assertLess(counts.max(), 120)  # no day is drawn much more often than others
-        alone = block_places(np.random.default_rng(1), 1_000, 1.0)
+        alone = block_positions(np.random.default_rng(1), 1, 1_000, 1.0)[0]
         self.assertLess((np.diff(alone) % 1_000 == 1).mean(), 0.01)
 
     def test_longer_blocks_keep_what_hangs_together(self):
@@ -30,7 +30,8 @@ class Blocks(Case):
 
         def spread(length):
             draws = [
-                series[block_places(np.random.default_rng(seed), 2_000, length)].mean() - true
+                series[block_positions(np.random.default_rng(seed), 1, 2_000, length)[0]].mean()
+                - true
                 for seed in range(300)
             ]
             return float(np.std(draws))

@@ -8,12 +8,12 @@ from itertools import pairwise
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.canvas import Axes
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
+from kindynos.inference.block_bootstrap import block_positions
 from kindynos.markets.allocation.moments import Moments
 from kindynos.markets.allocation.path import path_of
 from kindynos.markets.allocation.request import AllocationRequest
@@ -183,7 +183,7 @@ def _drawing(
         returns = source.returns
 
         def history(generator: np.random.Generator) -> Source:
-            return source.refit(returns[block_places(generator, count, length)])
+            return source.refit(returns[block_positions(generator, 1, count, length)[0]])
 
         return (
             history,
@@ -214,17 +214,3 @@ def _drawing(
         return replace(source, moments=drawn)
 
     return moments, f"means and covariances as {count:,} normal returns would give them"
-
-
-def block_places(generator: np.random.Generator, count: int, length: float) -> NDArray[np.int64]:
-    """Return places in a history, in stretches of that many on average that go round at its end.
-
-    The stationary bootstrap of Politis and Romano, Journal of the American Statistical Association
-    89 (1994), 1303-1313.
-    """
-    begins = generator.random(count) < 1 / max(length, 1.0)
-    begins[0] = True
-    starts = generator.integers(count, size=count)
-    since = np.arange(count) - np.maximum.accumulate(np.where(begins, np.arange(count), 0))
-    first = starts[np.maximum.accumulate(np.where(begins, np.arange(count), 0))]
-    return np.asarray((first + since) % count)
