@@ -76,6 +76,7 @@ from kindynos.fitting.records import read_values as read_values
 from kindynos.fitting.records import read_series as read_series
 from kindynos.fitting.ranking import fit_distributions as fit_distributions
 from kindynos.fitting.calendar import calendar_regressors as calendar_regressors
+from kindynos.fitting.forecast import forecast as forecast
 from kindynos.fitting.series import fit_series as fit_series
 from kindynos.fitting.track_record import track_record as track_record
 from kindynos.fitting.diagnostics import diagnose as diagnose

@@ -41,6 +41,9 @@ QUICK = {
     "decision": [("decide", DEMO / "lease_or_buy.toml", "--switch", "permit=0.05:0.95", *FEW)],
     "backtest": [("backtest", *HELD, "--method", "historical")],
     "fit": [("fit", DEMO / "repair_bills.csv")],
+    "forecast": [
+        ("forecast", DEMO / "passengers.csv", "--no-rolling", "--above", "30000", "--seed", "1")
+    ],
     "track-record": [("fit", DEMO / "past_estimates.csv", "--track-record")],
     "read": [("read", DEMO / "repair_bills.csv")],
 }

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 import kindynos as kd
 from kindynos.tables import files, reader
+from kindynos.tables.dates import dates_in
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from tests.common import Folder
@@ -196,6 +197,23 @@ class Layouts(Tables):
         self.assertEqual((undated.name, list(undated.index)), ("fares", [1, 2]))
         quarters = kd.read_series(self.file("quarter,x\n2027-Q1,1\n2027-Q2,2\n2027-Q3,4\n"))
         self.assertEqual(quarters.index[2], pd.Timestamp("2027-07-01"))
+
+    def test_months_weeks_and_dates_with_strokes(self):
+        for texts, first, last in (
+            (["Jan 2020", "Feb 2020"], "2020-01-01", "2020-02-01"),
+            (["December-2027", "January-2028"], "2027-12-01", "2028-01-01"),
+            (["03/2020", "04/2020"], "2020-03-01", "2020-04-01"),
+            (["2020-W53", "2021-W01"], "2020-12-28", "2021-01-04"),  # by ISO 8601
+            (["1/30/2020", "2/3/2020"], "2020-01-30", "2020-02-03"),
+            (["30/1/2020", "3/2/2020"], "2020-01-30", "2020-02-03"),
+        ):
+            found = dates_in(texts, [2, 3], "date", "a.csv")
+            self.assertEqual([f"{date:%Y-%m-%d}" for date in found], [first, last])
+        with self.fails("do not show whether the day or the month comes first"):
+            dates_in(["1/2/2020", "3/4/2020"], [2, 3], "date", "a.csv")
+        for text in ("Foo 2020", "2021-W60", "13/2020"):
+            with self.fails("there is no day", text, "row 3"):
+                dates_in([text, text], [3, 4], "date", "a.csv")
 
     def test_names_that_look_like_numbers_stay_as_written(self):
         table = read_table(self.file("instrument,shares\n007,5\nNA,6\n"))

@@ -34,7 +34,7 @@ COMMANDS = {
         "report",
     ),
     "Choices": ("decide",),
-    "Records and results made elsewhere": ("fit", "read"),
+    "Records and results made elsewhere": ("fit", "forecast", "read"),
     "Portfolios and prices": ("risk", "backtest", "allocate", "paths"),
 }
 FILES = {"backtest": "risk"}  # of commands that have no file of their own name

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+import textwrap
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -28,6 +30,8 @@ from kindynos.program.statement import Statement
 from kindynos.program.timeline import Timeline
 
 Table = dict[str, Any]
+NUMBERS = re.compile(r"\[\n((?: *[-+.\w]+,\n)+) *\]")  # a list of numbers, one a line
+WIDTH = 92  # of a line of them
 
 
 def to_toml(statement: Statement) -> str:
@@ -85,7 +89,13 @@ def stated(program: Program) -> str:
 def _text(tables: Mapping[str, Any]) -> str:
     import tomli_w
 
-    return tomli_w.dumps(_plain(tables))
+    return NUMBERS.sub(_in_rows, tomli_w.dumps(_plain(tables)))
+
+
+def _in_rows(numbers: re.Match[str]) -> str:
+    """Return a list of numbers, one a line, with as many on a line as there is room for."""
+    text = " ".join(numbers[1].split())
+    return "[\n" + textwrap.indent("\n".join(textwrap.wrap(text, WIDTH)), "    ") + "\n]"
 
 
 def _plain(value: Any) -> Any:

@@ -14,6 +14,7 @@ from kindynos.cohorts.result import CohortResult
 from kindynos.decisions.solve import CONSISTENT, Solution
 from kindynos.distributions.base import Distribution
 from kindynos.errors import KindynosError
+from kindynos.fitting.forecast import Forecast
 from kindynos.fitting.ranking import Ranking
 from kindynos.fitting.series import SeriesRanking
 from kindynos.fitting.track_record import TrackRecord
@@ -36,6 +37,7 @@ from kindynos.reports import (
 )
 from kindynos.reports import optimum as optima
 from kindynos.reports.console import console
+from kindynos.reports.forecasts import forecast_report
 from kindynos.reports.report import Report
 from kindynos.reports.runs import run_report
 from kindynos.results.read_trials import ReadTrials
@@ -104,6 +106,11 @@ def _(ranking: Ranking) -> Report:
 @report_of.register
 def _(ranking: SeriesRanking) -> Report:
     return fits.series("series", ranking, ranking.names[0], ranking.horizon, SEED, [])
+
+
+@report_of.register
+def _(answer: Forecast) -> Report:
+    return forecast_report("series", answer)
 
 
 @report_of.register

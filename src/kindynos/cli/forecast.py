@@ -1,0 +1,109 @@
+"""``kindynos forecast``: the coming periods of a series."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from kindynos.cli.common import (
+    FIGURE,
+    SHARE,
+    WHOLE,
+    Bar,
+    Words,
+    finish,
+    json_option,
+    missing_words_option,
+    out_option,
+    table_file,
+)
+from kindynos.literals import Spacing
+from kindynos.tables.layout import TableFormat
+
+
+@click.command()
+@click.argument("data", type=click.Path(path_type=Path))
+@click.option(
+    "--column",
+    metavar="NAME",
+    help="The column of the series; may be left out where there is one beside the dates.",
+)
+@click.option(
+    "--dates", metavar="NAME", help="The column of dates; default: the first that holds such."
+)
+@click.option(
+    "--every",
+    type=Words(Spacing),
+    help="How far apart the dates are: day, working-day, week, month, quarter or year.",
+)
+@click.option(
+    "--season",
+    type=WHOLE,
+    help="Periods of one season, 0 for none; default: 12 for months and 4 for quarters.",
+)
+@click.option("--ahead", type=WHOLE, help="Periods; default: one season, at least 12.")
+@click.option(
+    "--above", type=FIGURE, multiple=True, help="Give the chance of each period above this figure."
+)
+@click.option(
+    "--process", metavar="NAME", help="The process, as `kindynos fit --series` lists them."
+)
+@click.option(
+    "--no-rolling",
+    is_flag=True,
+    help="Choose the process without trying it on the series' own history, which takes seconds.",
+)
+@click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many paths.")
+@click.option("--seed", type=WHOLE, help="A whole number that reproduces them; else one is chosen.")
+@table_file
+@missing_words_option
+@out_option
+@json_option
+def forecast(
+    data: Path,
+    column: str | None,
+    dates: str | None,
+    every: str | None,
+    season: int | None,
+    ahead: int | None,
+    above: tuple[float, ...],
+    process: str | None,
+    no_rolling: bool,
+    trials: int,
+    seed: int | None,
+    layout: dict[str, Any],
+    missing: tuple[str, ...],
+    out: Path | None,
+    as_data: bool,
+) -> None:
+    """Forecast a series of records: each coming period with its ranges, the total of the next 12,
+    the chance above a figure, and the process as a driver of a model file.
+
+    The process is the one that forecast the series' own history best; see `kindynos fit --series`
+    for the ranking and its tests.
+
+    \b
+      kindynos forecast passengers.csv --ahead 24 --above 30000
+      kindynos forecast passengers.csv --process "smoothing: level x season" --out results
+    """
+    from kindynos.fitting.forecast import forecast as forecast_of
+    from kindynos.fitting.records import series_and_regressors
+    from kindynos.reports.forecasts import forecast_report
+
+    form = TableFormat.checked(**layout, missing=missing)
+    values, _, notes = series_and_regressors(data, column, dates, every, form, [])
+    with Bar("fitting", SHARE) as progress:
+        answer = forecast_of(
+            values,
+            ahead,
+            process,
+            season=season,
+            every=every,
+            rolling=not no_rolling,
+            trials=trials,
+            seed=seed,
+            progress=lambda share: progress(round(100 * share), 100),
+        )
+    finish(forecast_report(str(values.name), answer, above, notes), out, as_data)
