@@ -191,6 +191,22 @@ class Accumulator:
         counts = np.empty(0, dtype=np.int64) if ones else block_sums.counts
         self.inside[batch] = block_sums.values, counts
 
+    def holds(self, batch: int, block_sums: BlockSums) -> bool:
+        """Return whether what is here of a batch is what it gives, to the bit."""
+        alone = Accumulator(self.blocks, self.wanted)
+        alone.add(batch, block_sums)
+        inside = self.blocks.in_batch(batch)
+        rows = [
+            np.array_equal(
+                array[inside.start : inside.stop],
+                alone.rows[name][inside.start : inside.stop],
+                equal_nan=array.dtype.kind == "f",
+            )
+            for name, array in self.rows.items()
+        ]
+        pairs = zip(self.inside[batch], alone.inside[batch], strict=True)
+        return all(rows) and all(np.array_equal(here, there) for here, there in pairs)
+
     def merge(self, other: Accumulator) -> None:
         """Take over the batches of another accumulator of the same blocks and wishes."""
         for batch in other.inside:

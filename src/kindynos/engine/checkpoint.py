@@ -4,9 +4,9 @@ the same run.
 
 from __future__ import annotations
 
+import hashlib
 import json
 import time
-import zipfile
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -18,7 +18,7 @@ from kindynos.atomic import check_writable, replacing
 from kindynos.errors import FileError
 
 EVERY = 10.0  # seconds between two checkpoints
-FORMAT = 1
+FORMAT = 2
 
 
 class Checkpoint:
@@ -39,9 +39,14 @@ class Checkpoint:
         try:
             with np.load(self.path, allow_pickle=False) as stored:
                 arrays = {name: stored[name] for name in stored.files}
+            seal = str(arrays.pop("seal"))
+            sealed = seal == _seal(arrays)
             about = json.loads(str(arrays.pop("about")))
-        except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile):
+        # whatever a damaged file makes its readers raise
+        except Exception:
             raise FileError("is damaged, or no checkpoint", file=str(self.path)) from None
+        if not sealed or not isinstance(about, dict):
+            raise FileError("was changed since it was written", file=str(self.path))
         for name, value in self.about.items():
             if about.get(name) != value:
                 raise FileError(
@@ -59,5 +64,15 @@ class Checkpoint:
         """Write the arrays."""
         with replacing(self.path) as temporary, temporary.open("wb") as file:
             by_name: dict[str, Any] = {**arrays, "about": np.array(json.dumps(self.about))}
-            np.savez(file, **by_name)
+            np.savez(file, **by_name, seal=np.array(_seal(by_name)))
         self.written = time.monotonic()
+
+
+def _seal(arrays: Mapping[str, NDArray[Any]]) -> str:
+    """Return a digest of arrays with their names, types and shapes."""
+    digest = hashlib.blake2b(digest_size=16)
+    for name in sorted(arrays):
+        array = np.ascontiguousarray(arrays[name])
+        digest.update(f"{name} {array.dtype.str} {array.shape} ".encode())
+        digest.update(array.tobytes())
+    return digest.hexdigest()

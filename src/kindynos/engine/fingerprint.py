@@ -18,13 +18,17 @@ PACKAGES = ("kindynos", "numpy", "scipy")
 WIDTHS = ("AVX512_SPR", "AVX512_ICL", "AVX512_SKX", "AVX512F", "AVX2", "SVE", "ASIMD", "NEON")
 
 
-@cache
 def versions() -> dict[str, str]:
     """Return the versions of Python and of the packages that trials depend on."""
-    return {
-        "python": platform.python_version(),
-        **{package: version(package) for package in PACKAGES},
-    }
+    return dict(_installed())
+
+
+@cache
+def _installed() -> tuple[tuple[str, str], ...]:
+    return (
+        ("python", platform.python_version()),
+        *((package, version(package)) for package in PACKAGES),
+    )
 
 
 @cache

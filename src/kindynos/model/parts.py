@@ -5,7 +5,8 @@ manifest, and read one quantity at a time.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+import warnings
+from collections.abc import Iterator, Mapping, Sequence
 from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -18,8 +19,9 @@ from kindynos.engine.available import check_memory
 from kindynos.engine.blocks import Blocks
 from kindynos.engine.fingerprint import versions
 from kindynos.engine.simulation import BatchResult, Execution, collect
-from kindynos.errors import FileError, RunError
+from kindynos.errors import DataWarning, FileError, RunError
 from kindynos.program.batch import BatchTask
+from kindynos.program.digests import digest_of
 from kindynos.program.identity import identity
 from kindynos.program.program import Program
 from kindynos.results.result import Result
@@ -32,7 +34,7 @@ if TYPE_CHECKING:
     from concurrent.futures import Executor
 
 MANIFEST = "_manifest.json"  # the underscore hides it from readers of a folder of Parquet
-FORMAT = 1
+FORMAT = 2
 ROWS = 1_000_000  # trials of a part, about
 
 
@@ -92,18 +94,23 @@ class TrialParts(Mapping[str, Result]):
         )
 
     def check(self) -> None:
-        """Read all parts, and raise FileError for one that is missing or was changed."""
-        for piece, file in zip(self.manifest["parts"], self.files, strict=True):
-            if not file.exists():
-                raise FileError("is missing from the trials", file=str(file))
-            if _seal(file) != piece["seal"]:
-                raise FileError("was changed since it was written", file=str(file))
+        """Read all parts, and raise FileError for one that is missing or was changed, and for parts
+        that are not those of the run, each once and in order.
+        """
+        groups = _groups(self.blocks)
+        if [piece.get("group") for piece in self.manifest["parts"]] != list(range(len(groups))):
+            raise FileError("does not have each part once, in order", file=str(self.folder))
+        for piece in self.manifest["parts"]:
+            fault = _fault(self.folder, piece, self.blocks)
+            if fault:
+                raise FileError(fault, file=str(self.folder / str(piece.get("file"))))
 
 
 @checked
 def open_parts(folder: str | Path) -> TrialParts:
     """Return the trials of a run that were written with ``simulate(..., store="parts")``. Raises
-    FileError for a folder without them, or with those of a run that has not ended.
+    FileError for a folder without them, or with those of a run that has not ended, and for parts
+    that are missing or were changed.
     """
     path = path_of("folder", folder)
     manifest = _manifest(path)
@@ -114,7 +121,9 @@ def open_parts(folder: str | Path) -> TrialParts:
             "has the trials of a run that has not ended; simulate the same again to go on",
             file=str(path),
         )
-    return TrialParts(path, manifest)
+    parts = TrialParts(path, manifest)
+    parts.check()
+    return parts
 
 
 def simulate_parts(program: Program, options: SimulationOptions, folder: str | Path) -> TrialParts:
@@ -136,7 +145,11 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
             )
     path.mkdir(parents=True, exist_ok=True)
     groups = _groups(blocks)
+    task = BatchTask(program, plan, seed, blocks, tuple(names), options.on_bad == "error")
+    manifest["parts"] = _sound(path, manifest["parts"], blocks)
     done = {piece["group"] for piece in manifest["parts"]}
+    if done:
+        _check_anew(path, manifest["parts"][0], task, groups)
     waiting: dict[int, dict[int, Mapping[str, Floats]]] = {}
     home = {batch: group for group, batches in enumerate(groups) for batch in batches}
 
@@ -146,7 +159,7 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
         parts[batch] = batch_result.values
         if len(parts) < len(groups[group]):
             return
-        file = f"part-{group:05}.parquet"
+        file = _name(group)
         columns = {
             name: np.concatenate([parts[item][name] for item in groups[group]]) for name in names
         }
@@ -170,7 +183,6 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
     executor: Executor | None = options.executor
     if program.one_thread and executor is None:
         workers = 1
-    task = BatchTask(program, plan, seed, blocks, tuple(names), options.on_bad == "error")
     finished = [batch for group in done for batch in groups[group]]
     batch_result = collect(
         task, blocks, Execution(workers, executor, options.progress), sink=sink, finished=finished
@@ -183,6 +195,67 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
     manifest["complete"] = True
     _write(path, manifest)
     return TrialParts(path, manifest)
+
+
+def _sound(
+    folder: Path, parts: Sequence[Mapping[str, Any]], blocks: Blocks
+) -> list[Mapping[str, Any]]:
+    """Return the parts that are as they were written, each once; others are worked out anew, with a
+    warning.
+    """
+    sound: dict[int, Mapping[str, Any]] = {}
+    for piece in parts:
+        fault = _fault(folder, piece, blocks)
+        if fault:
+            warnings.warn(
+                f"{folder}: the part {piece.get('file')!r:.60} {fault}; it is worked out anew",
+                DataWarning,
+                stacklevel=2,
+            )
+        else:
+            sound[piece["group"]] = piece
+    return [sound[group] for group in sorted(sound)]
+
+
+def _fault(folder: Path, piece: Mapping[str, Any], blocks: Blocks) -> str:
+    """Return what is wrong with a part of the run, "" where nothing is: it has the name, the first
+    trial and the number of trials of its place, and the seal of its file.
+    """
+    groups, group = _groups(blocks), piece.get("group")
+    if not isinstance(group, int) or isinstance(group, bool) or not 0 <= group < len(groups):
+        return "belongs to no place of the run"
+    first = blocks.part(groups[group].start).start
+    rows = blocks.part(groups[group][-1]).stop - first
+    if piece.get("file") != _name(group) or piece.get("first") != first:
+        return "is not the one of its place"
+    file = folder / _name(group)
+    if not file.is_file():
+        return "is missing from the trials"
+    if piece.get("rows") != rows or _seal(file) != piece.get("seal"):
+        return "was changed since it was written"
+    return ""
+
+
+def _name(group: int) -> str:
+    return f"part-{group:05}.parquet"
+
+
+def _check_anew(
+    folder: Path, piece: Mapping[str, Any], task: BatchTask, groups: list[range]
+) -> None:
+    """Raise FileError where the first batch of a part, worked out anew, has other trials."""
+    _, parquet = parquet_of()
+    file = folder / piece["file"]
+    values = task(groups[piece["group"]].start).values
+    stored = parquet.read_table(file)
+    for name, anew in values.items():
+        old = stored[name].to_numpy()[: len(anew)] if name in stored.column_names else None
+        if old is None or not np.array_equal(old, anew, equal_nan=True):
+            raise FileError(
+                f"has other trials of {name!r} than the model draws now: a function, or what it "
+                "reads, was changed; give another folder",
+                file=str(file),
+            )
 
 
 def _groups(blocks: Blocks) -> list[range]:
@@ -225,16 +298,21 @@ def _manifest(folder: Path) -> dict[str, Any] | None:
         return None
     try:
         manifest: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
-        if manifest["format"] == FORMAT and isinstance(manifest["parts"], list):
-            return manifest
-    except (OSError, ValueError, KeyError, TypeError):
-        pass
-    raise FileError("is no manifest of trials, or one of another version", file=str(path))
+        known = manifest["format"] == FORMAT and isinstance(manifest["parts"], list)
+        sealed = manifest.pop("seal") == digest_of(json.dumps(manifest))
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
+        known = sealed = False
+    if not known:
+        raise FileError("is no manifest of trials, or one of another version", file=str(path))
+    if not sealed:
+        raise FileError("was changed since it was written", file=str(path))
+    return manifest
 
 
 def _write(folder: Path, manifest: Mapping[str, Any]) -> None:
+    sealed = {**manifest, "seal": digest_of(json.dumps(manifest))}
     with replacing(folder / MANIFEST) as half:
-        half.write_text(json.dumps(manifest, indent=1), encoding="utf-8")
+        half.write_text(json.dumps(sealed, indent=1), encoding="utf-8")
 
 
 def _seal(file: Path) -> str:

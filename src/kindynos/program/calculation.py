@@ -23,6 +23,10 @@ class Calculation(ABC):
     def file(self) -> str:
         """The file that it rests on."""
 
+    @abstractmethod
+    def stated(self) -> object:
+        """Return all that decides what it works out, whatever was worked out since."""
+
     @property
     @abstractmethod
     def implied(self) -> frozenset[str]:

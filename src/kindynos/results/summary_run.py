@@ -26,7 +26,7 @@ from kindynos.engine.blocks import Blocks
 from kindynos.engine.checkpoint import Checkpoint
 from kindynos.engine.fingerprint import processor, versions
 from kindynos.engine.simulation import BatchResult, Execution, collect
-from kindynos.errors import DataWarning, ParameterError, RunError
+from kindynos.errors import DataWarning, FileError, ParameterError, RunError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import jackknife_error
 from kindynos.program.batch import BatchTask
@@ -256,7 +256,7 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
         by_name = {name: Accumulator(blocks, item) for name, item in requested.items()}
         file = self._resume if not self._samples else None
         checkpoint = None if file is None else Checkpoint(file, self._about(requested))
-        finished = [] if checkpoint is None else _taken_up(checkpoint, by_name)
+        finished = [] if checkpoint is None else _taken_up(checkpoint, by_name, task)
 
         def sink(batch: int, batch_result: BatchResult) -> None:
             for name, sums in batch_result.values.items():
@@ -413,14 +413,31 @@ class SummaryResult(NumberStatistics):
         )
 
 
-def _taken_up(checkpoint: Checkpoint, kept_values: Mapping[str, Accumulator]) -> list[int]:
-    """Put what a checkpoint has in its place, and return the batches that are done."""
+def _taken_up(
+    checkpoint: Checkpoint, kept_values: Mapping[str, Accumulator], task: SummaryTask
+) -> list[int]:
+    """Put what a checkpoint has in its place, and return the batches that are done. One of them is
+    worked out anew: raises FileError where it has other values than the file.
+    """
     stored = checkpoint.read()
     if stored is None:
         return []
-    for name, item in kept_values.items():
-        item.restore(_of_outcome(stored, name))
-    return sorted(next(iter(kept_values.values())).inside)
+    try:
+        for name, item in kept_values.items():
+            item.restore(_of_outcome(stored, name))
+    except (KeyError, ValueError, IndexError):
+        raise FileError("lacks arrays of this run", file=str(checkpoint.path)) from None
+    finished = sorted(next(iter(kept_values.values())).inside)
+    if finished:
+        sums = task(finished[0]).values
+        for name, item in kept_values.items():
+            if not item.holds(finished[0], sums[name]):
+                raise FileError(
+                    f"has other trials of {name!r} than the model draws now: a function, or what "
+                    "it reads, was changed; remove the file, or give another",
+                    file=str(checkpoint.path),
+                )
+    return finished
 
 
 def _states(kept_values: Mapping[str, Accumulator]) -> dict[str, Any]:

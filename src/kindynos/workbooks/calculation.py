@@ -82,6 +82,25 @@ class CellCalculation(Calculation):
     def file(self) -> str:
         return self.graph.contents.path
 
+    def stated(self) -> object:
+        contents = self.graph.contents
+        held = {self.graph.cells[number] for number in self.graph.held}
+        sheets = [
+            (
+                sheet.name,
+                [
+                    (place, value)
+                    for place, value in sorted(sheet.values.items())
+                    if place not in sheet.formulas or Cell(sheet.name, *place) in held
+                ],
+                sorted(sheet.formulas.items()),
+                sorted(sheet.shared.items()),
+            )
+            for sheet in contents.sheets.values()
+        ]
+        names = sorted(contents.names.items(), key=repr)
+        return (sheets, names, dict(self.inputs), dict(self.outputs), sorted(self.rows))
+
     def place_of(self, name: str) -> str | None:
         position = self.inputs.get(name, self.outputs.get(name))
         if not isinstance(position, tuple):
