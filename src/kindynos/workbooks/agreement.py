@@ -200,5 +200,10 @@ def recalculated(graph: Graph, seeds: Iterable[int]) -> tuple[dict[int, Value], 
         except KindynosError as error:
             failed.update(dict.fromkeys(group, str(error)))
             continue
+        # whatever one cell does, the others are worked out
+        except Exception as error:
+            reason = f"cannot be worked out ({type(error).__name__}: {error})"
+            failed.update(dict.fromkeys(group, reason[:200]))
+            continue
         values.update({number: slots[number] for number in group})
     return values, failed

@@ -31,6 +31,7 @@ from kindynos.workbooks.formulas import (
     Reference,
     TableReference,
     Unary,
+    allow_deep_trees,
     parse,
 )
 from kindynos.workbooks.functions.catalogue import FUNCTIONS
@@ -126,6 +127,7 @@ class Compiler:
     """
 
     def __init__(self, graph: Graph, draws: Mapping[tuple[int, int], int]) -> None:
+        allow_deep_trees()
         self.graph, self.inputs, self.draws = graph, graph.inputs, draws
         self.closures: dict[int, Closure] = {}
         self.fixed: dict[int, Value] = {}

@@ -6,7 +6,9 @@ what copies have in common, and trees are kept by it.
 
 from __future__ import annotations
 
+import itertools
 import re
+import sys
 from collections.abc import Iterator
 from dataclasses import dataclass, fields
 from typing import Any
@@ -16,6 +18,8 @@ from kindynos.workbooks.addresses import LAST_COLUMN, LAST_ROW, Area, column_of,
 from kindynos.workbooks.cell_errors import ERRORS, OTHER_ERRORS, VALUE, CellError
 
 MOST_NESTED = 80
+MOST_IN_A_ROW = 1_000  # operations: a + b + ... is a tree as deep as it is long
+FRAMES = 10_000  # of functions that call each other, for trees of that depth
 LONGEST = 20_000  # characters of a formula
 
 
@@ -207,6 +211,13 @@ def template(text: str, row: int, column: int) -> str:
     return f"{answer}@{row},{column}" if WHOLE.search(answer) else answer
 
 
+def allow_deep_trees() -> None:
+    """Let functions call each other as deeply as the longest formula needs; these are functions of
+    Python, which take no room on the stack of the machine.
+    """
+    sys.setrecursionlimit(max(sys.getrecursionlimit(), FRAMES))
+
+
 def parse(text: str, row: int, column: int) -> FormulaNode:
     """Return the tree of a formula, with or without its equals sign, in a cell; raises
     FormulaError.
@@ -279,7 +290,9 @@ class _Parser:
         if self.depth > MOST_NESTED:
             raise self.problem("is nested too deeply")
         left = self._operand()
-        while True:
+        for count in itertools.count():
+            if count > MOST_IN_A_ROW:
+                raise self.problem(f"has more than {MOST_IN_A_ROW:,} operations in a row")
             if self.kind == "operator" and self.text == "%" and level < PERCENT:
                 self._next()
                 left = Unary("%", left)

@@ -19,6 +19,7 @@ from kindynos.workbooks.formulas import (
     NameRef,
     Reference,
     TableReference,
+    allow_deep_trees,
     parse,
     template,
 )
@@ -32,6 +33,7 @@ OF_THE_DAY = frozenset({"TODAY", "NOW"})
 REFERRING = frozenset({"OFFSET", "INDIRECT"})
 # functions that look at a reference, and not at what its cells hold
 LOOKING = frozenset({"ROW", "COLUMN", "ROWS", "COLUMNS", "AREAS", "ISREF", "SHEET"})
+MOST_FILLED = 1_000_000  # cells that one array formula fills
 MOST_AREA = 2_000_000  # cells of an area in a formula
 
 
@@ -61,12 +63,13 @@ class Graph:
     _rows: dict[tuple[str, int], list[int]] = field(default_factory=dict)
     _trees: dict[str, FormulaNode] = field(default_factory=dict)
     _referring: dict[int, list[FormulaNode]] = field(default_factory=dict)
-    _names: dict[tuple[str | None, str], FormulaNode] = field(default_factory=dict)
+    _names: dict[tuple[str | None, str], FormulaNode | None] = field(default_factory=dict)
     _needs: dict[int, list[int]] = field(default_factory=dict)
 
     @classmethod
     def of(cls, contents: Contents) -> Graph:
         """Return the graph of a workbook."""
+        allow_deep_trees()
         graph = cls(contents)
         graph._add(Cell("", 0, 0), None)  # stands for every cell that is not there
         for sheet in contents.sheets.values():
@@ -108,6 +111,11 @@ class Graph:
                 return
         if area is None or area.single:
             self.formulas[number] = Formulated(cell, tree, area)
+            return
+        if area.rows * area.columns > MOST_FILLED:
+            self.unreadable[number] = FormulaError(
+                f"fills {area.rows * area.columns:,} cells, and {MOST_FILLED:,} are worked out"
+            )
             return
         # the whole has a number of its own, beside those of its cells
         whole = len(self.cells)
@@ -192,22 +200,41 @@ class Graph:
 
     def named(self, node: NameRef, sheet: str) -> FormulaNode | None:
         """Return the tree of a defined name, of a sheet's own before the workbook's; None where
-        there is none.
+        there is none, and for names that stand for each other in a circle.
         """
+        key = self._key_of(node, sheet)
+        if key is None:
+            return None
+        if key not in self._names:
+            tree = self._tree_of_name(key)
+            circular = tree is not None and self._returns(key, tree, key[0] or sheet)
+            self._names[key] = None if circular else tree
+        return self._names[key]
+
+    def _key_of(self, node: NameRef, sheet: str) -> tuple[str | None, str] | None:
         upper = node.name.upper()
-        owner = node.sheet or sheet
-        for key in ((owner, upper), (None, upper)):
-            if key in self._names:
-                return self._names[key]
-            text = self.contents.names.get(key)
-            if text is not None:
-                try:
-                    tree = parse(text, 1, 1)
-                except FormulaError:
-                    return None
-                self._names[key] = tree
-                return tree
-        return None
+        keys = ((node.sheet or sheet, upper), (None, upper))
+        return next((key for key in keys if key in self.contents.names), None)
+
+    def _tree_of_name(self, key: tuple[str | None, str]) -> FormulaNode | None:
+        try:
+            return parse(self.contents.names[key], 1, 1)
+        except FormulaError:
+            return None
+
+    def _returns(self, key: tuple[str | None, str], tree: FormulaNode, sheet: str) -> bool:
+        """Return whether what a name stands for leads to names that stand for each other."""
+        waiting, met = [tree], {key}
+        while waiting:
+            for node in waiting.pop().walk():
+                other = self._key_of(node, sheet) if isinstance(node, NameRef) else None
+                if other == key:
+                    return True
+                if other is not None and other not in met:
+                    met.add(other)
+                    inner = self._tree_of_name(other)
+                    waiting += [] if inner is None else [inner]
+        return False
 
     def _table_area(self, node: TableReference, cell: Cell) -> Area | None:
         table = self._table(node, cell)

@@ -108,7 +108,8 @@ def read_contents(source: str | Path) -> Contents:
         raise FileError("is damaged: it cannot be unpacked", file=str(path)) from None
     except RuntimeError:
         raise FileError("is protected by a password; save it without one", file=str(path)) from None
-    except (KeyError, ValueError, ElementTree.ParseError, EOFError, OSError) as error:
+    # whatever a damaged part makes its readers raise
+    except Exception as error:
         reason = str(error).strip("'\"").splitlines()[0][:120] if str(error) else "no reason given"
         raise FileError(
             f"is damaged: a part of it cannot be read ({reason})", file=str(path)
@@ -270,8 +271,11 @@ class _Package:
                     _read_row(sheet, row, element, strings)
                     element.clear()
         for area in sheet.repeated:
-            for cell in area.cells():
-                sheet.formulas.pop((cell.row, cell.column), None)
+            rows = range(area.top, area.bottom + 1)
+            columns = range(area.left, area.right + 1)
+            inside = [at for at in sheet.formulas if at[0] in rows and at[1] in columns]
+            for at in inside:
+                del sheet.formulas[at]
         return sheet
 
 

@@ -63,7 +63,7 @@ def criterion_of(value: Value) -> Criterion:
     if rest.upper() in ERRORS:
         return Criterion(sign, ERRORS[rest.upper()])
     if sign in ("=", "<>") and rest:
-        return Criterion(sign, rest, re.compile(wildcard(rest), re.I | re.S))
+        return Criterion(sign, rest, wildcard(rest))
     return Criterion(sign, rest)
 
 

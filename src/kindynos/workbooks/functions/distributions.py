@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from scipy import special
 
-from kindynos.workbooks.functions.registry import function, required, whole
+from kindynos.workbooks.functions.registry import bounded, function, required, whole
 from kindynos.workbooks.values import Value
 
 
@@ -281,8 +281,14 @@ def _binom_inv(n: float, chance: float, level: float) -> Value:
     """Return the least number of successes that is not exceeded with at least a chance."""
     n = whole(n)
     required(n >= 0 and 0 < chance < 1 and 0 < level < 1)
-    counts = np.arange(n + 1)
-    return int(np.searchsorted(special.bdtr(counts, int(n), chance), level * (1 - 1e-14)))
+    low, high = 0, int(n)  # the answer lies between them
+    while low < high:
+        middle = (low + high) // 2
+        if special.bdtr(middle, int(n), chance) >= level * (1 - 1e-14):
+            high = middle
+        else:
+            low = middle + 1
+    return low
 
 
 @function("NEGBINOM.DIST", "nnnb")
@@ -312,6 +318,7 @@ def _hypgeom(k: float, drawn: float, marked: float, size: float, cumulative: boo
     """Return the chance of at most, or exactly, k marked things among those drawn."""
     k, n, m, total = (int(whole(x)) for x in (k, drawn, marked, size))
     required(0 <= k <= min(n, m) and n <= total and m <= total)
+    bounded(total)
 
     def chance(j: int) -> float:
         if j < max(0, n - total + m):

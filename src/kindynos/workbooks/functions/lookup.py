@@ -29,7 +29,7 @@ def exact_place(requested: Value, values: list[Value], wildcards: bool = True) -
     if requested is None:
         requested = 0.0
     if type(requested) is str and wildcards and re.search(r"[?*~]", requested):
-        pattern = re.compile(wildcard(requested), re.I | re.S)
+        pattern = wildcard(requested)
         return next(
             (i for i, v in enumerate(values) if type(v) is str and pattern.fullmatch(v)), None
         )
@@ -226,7 +226,7 @@ def x_place(requested: Value, values: list[Value], mode: int, order: int) -> int
         raise ResultError(requested)
     places = range(len(values)) if order > 0 else range(len(values) - 1, -1, -1)
     if mode == 2:
-        pattern = re.compile(wildcard(str(requested)), re.I | re.S)
+        pattern = wildcard(str(requested))
         return next(
             (i for i in places if type(values[i]) is str and pattern.fullmatch(values[i])), None
         )

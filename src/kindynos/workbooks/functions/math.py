@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.workbooks.cell_errors import DIV0, NUM, VALUE, CellError, ResultError
-from kindynos.workbooks.functions.registry import function, numbers_in, required, whole
+from kindynos.workbooks.functions.registry import bounded, function, numbers_in, required, whole
 from kindynos.workbooks.operators import powered
 from kindynos.workbooks.values import FLOAT, Faulty, Grid, Value
 
@@ -334,20 +334,29 @@ def _fact(x: float) -> Value:
 def _combin(n: float, k: float) -> Value:
     """Return how many sets of k things n things make."""
     required(n >= 0 and k >= 0 and math.trunc(n) >= math.trunc(k))
-    return math.comb(math.trunc(n), math.trunc(k))
+    return _sets(math.trunc(n), math.trunc(k))
 
 
 @function("COMBINA", "nn")
 def _combina(n: float, k: float) -> Value:
     """Return how many sets of k things n things make, when each may be taken again."""
     required(n >= 0 and k >= 0 and (n >= 1 or k < 1))
-    return math.comb(math.trunc(n) + math.trunc(k) - 1, math.trunc(k)) if n >= 1 else 1
+    return _sets(math.trunc(n) + math.trunc(k) - 1, math.trunc(k)) if n >= 1 else 1
+
+
+def _sets(n: int, k: int) -> int:
+    """Return how many sets of k things n things make; of more than 1,100 it is beyond all
+    numbers.
+    """
+    bounded(min(k, n - k), 1_100)
+    return math.comb(n, min(k, n - k))
 
 
 @function("PERMUT", "nn")
 def _permut(n: float, k: float) -> Value:
     """Return how many orders of k of n things there are."""
     required(n >= 0 and k >= 0 and math.trunc(n) >= math.trunc(k))
+    bounded(k, 171)  # 171! is beyond all numbers
     return math.perm(math.trunc(n), math.trunc(k))
 
 
@@ -469,6 +478,7 @@ def _base(x: float, radix: float, length: float = 0.0) -> Value:
     """Return a whole number in another radix as a text."""
     number, radix = whole(x), whole(radix)
     required(number >= 0 and 2 <= radix <= 36)
+    bounded(length, 255)
     text = np.base_repr(number, int(radix))
     return text.rjust(whole(length), "0")
 

@@ -16,7 +16,14 @@ import numpy as np
 from kindynos.finance.internal_rate import irr
 from kindynos.finance.rates import sign_changes
 from kindynos.workbooks.cell_errors import DIV0, ResultError
-from kindynos.workbooks.functions.registry import FUNCTIONS, alone, function, numbers_in, required
+from kindynos.workbooks.functions.registry import (
+    FUNCTIONS,
+    alone,
+    bounded,
+    function,
+    numbers_in,
+    required,
+)
 from kindynos.workbooks.values import Grid, Value, joined, picked
 
 CLOSE = 1e-12
@@ -364,6 +371,7 @@ def _db(cost: float, salvage: float, life: float, period: float, months: float =
     """Return the depreciation of a year by a fixed rate of what is left, rounded to 3 digits."""
     required(cost >= 0 and salvage >= 0 and life > 0 and period > 0 and 1 <= months <= 12)
     required(period <= life + (months < 12))
+    bounded(period)
     if cost == 0:
         return 0.0
     rate = round(1 - (salvage / cost) ** (1 / life), 3)
@@ -408,6 +416,7 @@ def _vdb(
     over to equal parts where they are more, unless it is to stay.
     """
     required(cost >= 0 and salvage >= 0 and 0 <= begin <= end <= life and factor > 0)
+    bounded(end)
     if stay:
         return math.fsum(
             declining(cost, salvage, life, k, factor)

@@ -47,6 +47,7 @@ from kindynos.workbooks.values import (
 
 SINGLE = frozenset("ndtbve")  # kinds of arguments that are one value
 MOST_ARGUMENTS = 255
+MOST_STEPS = 100_000  # of a function that works something out step by step
 NUMERIC = frozenset("nx")
 PLAIN = frozenset({float, np.ndarray})
 
@@ -387,6 +388,13 @@ def required(condition: bool, error: CellError = NUM) -> None:
     """Raise ResultError with an error unless a condition holds."""
     if not condition:
         raise ResultError(error)
+
+
+def bounded(count: float, most: float = MOST_STEPS, error: CellError = NUM) -> None:
+    """Raise ResultError with an error for a number of steps or digits that no sheet needs: work and
+    memory of a formula are bounded.
+    """
+    required(count <= most, error)
 
 
 def whole(number: float) -> int:

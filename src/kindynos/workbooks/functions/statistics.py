@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.workbooks.cell_errors import DIV0, NA, VALUE, CellError, ResultError
-from kindynos.workbooks.functions.registry import function, numbers_in, required, whole
+from kindynos.workbooks.functions.registry import bounded, function, numbers_in, required, whole
 from kindynos.workbooks.values import Grid, Value, number_in_text
 
 
@@ -292,6 +292,7 @@ def _percentrank(grid: Grid, x: float, digits: float = 3.0) -> Value:
     """Return the level at which a number lies, cut to 3 digits."""
     answer, count = _ranked(grid), whole(digits)
     required(count >= 1)
+    bounded(count, 15)
     required(answer[0] <= x <= answer[-1], NA)
     if len(answer) == 1:
         return 1.0

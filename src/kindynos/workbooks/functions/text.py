@@ -7,10 +7,11 @@ import re
 from kindynos.workbooks.cell_errors import VALUE, ResultError
 from kindynos.workbooks.formats import formatted
 from kindynos.workbooks.functions.math import half_up, rounded
-from kindynos.workbooks.functions.registry import function, required, whole
+from kindynos.workbooks.functions.registry import bounded, function, required, whole
 from kindynos.workbooks.values import Grid, Value, number_in_text, text_of
 
 LONGEST = 32_767
+MOST_DIGITS = 127  # after the point
 
 
 @function("CONCATENATE", "+t")
@@ -104,18 +105,32 @@ def _find(piece: str, text: str, begin: float = 1.0) -> Value:
     return entry + 1
 
 
-def wildcard(pattern: str) -> str:
-    """Return a pattern with ? and * as a regular expression; ~ takes the next character as it
-    is.
+def wildcard(pattern: str) -> re.Pattern[str]:
+    """Return a pattern with ? and * as a regular expression that matches a whole text; ~ takes the
+    next character as it is.
+
+    What stands between two * is taken where it comes first, and never tried again further on, which
+    would not find more: so no pattern takes longer than its length times that of the text.
     """
-    answer, position = "", 0
+    first, *others = _pieces(pattern)
+    text = first + "".join(f"(?>.*?{piece})" for piece in others[:-1])
+    if others:
+        text += f".*{others[-1]}" if others[-1] else ".*"
+    return re.compile(text, re.I | re.S)
+
+
+def _pieces(pattern: str) -> list[str]:
+    """Return what stands between the * of a pattern, as regular expressions."""
+    answer, position = [""], 0
     while position < len(pattern):
         letter = pattern[position]
         if letter == "~" and position + 1 < len(pattern) and pattern[position + 1] in "?*~":
             position += 1
-            answer += re.escape(pattern[position])
+            answer[-1] += re.escape(pattern[position])
+        elif letter == "*":
+            answer.append("")
         else:
-            answer += {"?": ".", "*": ".*"}.get(letter, re.escape(letter))
+            answer[-1] += "." if letter == "?" else re.escape(letter)
         position += 1
     return answer
 
@@ -124,10 +139,13 @@ def wildcard(pattern: str) -> str:
 def _search(piece: str, text: str, begin: float = 1.0) -> Value:
     """Return where a text with wildcards is in another, whatever the capitals."""
     required(1 <= begin <= len(text) + 1, VALUE)
-    match = re.compile(wildcard(piece), re.I | re.S).search(text, whole(begin) - 1)
+    first, *others = _pieces(piece)
+    # where the first piece comes first, the others come first after it, or nowhere
+    parts = [f"(?>.*?({first}))", *(f"(?>.*?{other})" for other in others)]
+    match = re.compile("".join(parts), re.I | re.S).match(text, whole(begin) - 1)
     if match is None:
         raise ResultError(VALUE)
-    return match.start() + 1
+    return match.start(1) + 1
 
 
 @function("SUBSTITUTE", "ttt[n]")
@@ -216,6 +234,7 @@ def _text(value: Value, form: str) -> Value:
 def _fixed(x: float, digits: float = 2.0, plain: bool = False) -> Value:
     """Return a number as a text with digits after the point, in groups of three."""
     count = whole(digits)
+    bounded(count, MOST_DIGITS, VALUE)
     x = rounded(x, count, half_up)
     return f"{x:{'' if plain else ','}.{max(count, 0)}f}"
 
@@ -224,5 +243,6 @@ def _fixed(x: float, digits: float = 2.0, plain: bool = False) -> Value:
 def _dollar(x: float, digits: float = 2.0) -> Value:
     """Return a number as a text with a dollar sign."""
     count = whole(digits)
+    bounded(count, MOST_DIGITS, VALUE)
     text = f"${abs(rounded(x, count, half_up)):,.{max(count, 0)}f}"
     return f"-{text}" if x < 0 else text
