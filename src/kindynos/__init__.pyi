@@ -6,6 +6,7 @@
 # ruff: noqa: I001 (the names stand by topic, in the order in which a newcomer needs them)
 
 # Models
+from kindynos.model.bridging import bridge as bridge
 from kindynos.model.model import Model as Model
 from kindynos.model.file import load_model as load_model
 from kindynos.workbooks.workbook import read_workbook as read_workbook

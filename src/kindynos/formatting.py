@@ -289,6 +289,20 @@ def share_decimals(errors: Iterable[float]) -> int:
     return _fewer(next(enough, 3))
 
 
+def rounded_to_sum(values: Sequence[float], whole: int) -> list[int]:
+    """Return whole numbers near the values that add up to a whole number near their sum: those are
+    rounded up that lose most.
+
+    >>> rounded_to_sum([1.4, 1.4, 0.2], 3)
+    [2, 1, 0]
+    """
+    floors = [math.floor(value) for value in values]
+    order = sorted(range(len(values)), key=lambda place: floors[place] - values[place])
+    for place in order[: max(whole - sum(floors), 0)]:
+        floors[place] += 1
+    return floors
+
+
 def shares(values: Sequence[float], decimals: int = 1) -> list[Cell]:
     """Return shares that make up a whole as percentages that add up to 100 as printed.
 
@@ -299,9 +313,5 @@ def shares(values: Sequence[float], decimals: int = 1) -> list[Cell]:
         return [per_cent(value, decimals) for value in values]
     scale = 10**decimals
     exact = [100 * scale * value for value in values]
-    floors = [math.floor(value) for value in exact]
-    missing = round(sum(exact)) - sum(floors)
-    largest = sorted(range(len(values)), key=lambda i: floors[i] - exact[i])
-    for i in largest[:missing]:
-        floors[i] += 1
+    floors = rounded_to_sum(exact, round(sum(exact)))
     return [Cell.of(Printed(floor / scale / 100, decimals, per_cent=True)) for floor in floors]

@@ -33,6 +33,8 @@ QUICK = {
     "model": [("check", FERRY)],
     "summary": [("run", FERRY, "--trials", "1e5", "--seed", "1", "--store", "summary")],
     "comparison": [("compare", FERRY, *FEW)],
+    "bridge": [("bridge", DEMO / "night_ferry_last_year.toml", FERRY, *FEW)],
+    "changes": [("bridge", DEMO / "night_ferry_last_year.toml", FERRY, "--changes")],
     "sweep": [("sweep", FERRY, "--over", "fare=50,60", *FEW)],
     "goal": [("solve", FERRY, "fare", *BREAK_EVEN, *FEW)],
     "optimum": [("optimize", BEST, *GOAL, "--subject-to", "sd net_value <= 1e9", *FEW)],

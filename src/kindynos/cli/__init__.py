@@ -26,6 +26,7 @@ COMMANDS = {
         "check",
         "run",
         "compare",
+        "bridge",
         "sweep",
         "solve",
         "optimize",

@@ -13,6 +13,7 @@ from kindynos.literals import RiskMethod
 
 FILES = (
     "night_ferry.toml",
+    "night_ferry_last_year.toml",
     "best_fare.toml",
     "dry_dock.toml",
     "hydrofoil.toml",

@@ -10,6 +10,7 @@ from kindynos.plots.allocation import (
     resampled_weights,
     walk_forward,
 )
+from kindynos.plots.bridge import bridge
 from kindynos.plots.cohorts import cohort
 from kindynos.plots.comparison import comparison
 from kindynos.plots.convergence import convergence
@@ -47,6 +48,7 @@ __all__ = [
     "backtest",
     "before_after",
     "best_weights",
+    "bridge",
     "cohort",
     "comparison",
     "convergence",

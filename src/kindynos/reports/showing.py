@@ -36,6 +36,7 @@ from kindynos.reports import (
     summaries,
 )
 from kindynos.reports import optimum as optima
+from kindynos.reports.bridges import bridge_report
 from kindynos.reports.console import console
 from kindynos.reports.forecasts import forecast_report
 from kindynos.reports.report import Report
@@ -44,6 +45,7 @@ from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
 from kindynos.results.summary_run import SummaryRun
+from kindynos.studies.bridge import Bridge
 from kindynos.studies.comparison import Comparison
 from kindynos.studies.goal import Goal
 from kindynos.studies.optimum import Optimum
@@ -78,6 +80,7 @@ report_of.register(CohortResult, quantities.counts)
 report_of.register(Comparison, studies.comparison)
 report_of.register(Sweep, studies.sweep)
 report_of.register(Goal, studies.goal)
+report_of.register(Bridge, bridge_report)
 report_of.register(Optimum, optima.optimum)
 report_of.register(TrackRecord, fits.track_record)
 report_of.register(Backtest, markets.backtested)

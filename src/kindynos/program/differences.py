@@ -1,0 +1,354 @@
+"""What changed between two models: given figures, drivers, formulas, correlations and periods.
+
+Changes that cannot be made one without the other are one: a new line goes with the formula that
+uses it, the rows of a cohort go together, and a row given for each period goes with their number.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from kindynos.formula.tree import Expression
+from kindynos.program.correlations import Correlation
+from kindynos.program.digests import digest_of
+from kindynos.program.quantities import Driver, Given, Line, Quantity
+from kindynos.program.statement import Statement
+
+Pair = frozenset[str]
+WORKBOOK = "cells of the workbook"
+PERIODS = "periods"
+WORD = re.compile(r"(?<![\w.'\"])[A-Za-z_]\w*")  # of a formula, but for those in quotes
+
+
+@dataclass(frozen=True)
+class Change:
+    """A change, or several that cannot be separated: the quantities and the correlations that it
+    moves, whether it moves the periods, and what it says of each.
+    """
+
+    name: str
+    quantities: frozenset[str] = frozenset()
+    correlations: frozenset[Pair] = frozenset()
+    periods: bool = False
+    words: tuple[str, ...] = ()
+
+    def with_other(self, other: Change) -> Change:
+        """Return both as one change."""
+        return Change(
+            self.name,
+            self.quantities | other.quantities,
+            self.correlations | other.correlations,
+            self.periods or other.periods,
+            (*self.words, *other.words),
+        )
+
+
+def changes_between(old: Statement, new: Statement) -> list[Change]:
+    """Return what moves a figure from one model to another; units, sources and base values do not.
+    Quantities of ``old`` that have another name in ``new`` must have been renamed before: see
+    ``renamed``.
+    """
+    groups = _Groups(old, new)
+    if old.timeline != new.timeline:
+        told = f"{_periods(old)} -> {_periods(new)}"
+        groups.add(Change(PERIODS, periods=True, words=(told,)))
+    cells = _changed_cells(old, new)
+    for name in dict.fromkeys([*old.quantities, *new.quantities]):
+        before, after = old.quantities.get(name), new.quantities.get(name)
+        if name in cells or _alike(before, after):
+            continue
+        groups.add(Change(name, frozenset({name}), words=(_told(name, before, after),)))
+    if cells:
+        told = f"{len(cells)} quantities of the workbook rest on other cells"
+        groups.add(Change(WORKBOOK, frozenset(cells), words=(told,)))
+    for change in _changed_correlations(old, new):
+        groups.add(change)
+    groups.join_what_belongs_together()
+    return groups.named()
+
+
+def with_changes(old: Statement, new: Statement, made: Iterable[Change]) -> Statement:
+    """Return the old model with some of the changes made."""
+    taken = list(made)
+    names = frozenset[str]().union(*(change.quantities for change in taken))
+    pairs = frozenset[Pair]().union(*(change.correlations for change in taken))
+    quantities = {name: item for name, item in old.quantities.items() if name not in names}
+    quantities |= {name: new.quantities[name] for name in names if name in new.quantities}
+    # in the order of the new model, where what rests on what can be read
+    order = [*new.quantities, *(name for name in old.quantities if name not in new.quantities)]
+    quantities = {name: quantities[name] for name in order if name in quantities}
+
+    entries = [entry for entry in old.correlations if frozenset(entry.names) not in pairs]
+    entries += [entry for entry in new.correlations if frozenset(entry.names) in pairs]
+    kept = [
+        entry
+        for entry in entries
+        if all(isinstance(quantities.get(name), Driver) for name in entry.names)
+    ]
+    timeline = new.timeline if any(change.periods for change in taken) else old.timeline
+    return Statement(new.name, timeline, quantities, tuple(kept))
+
+
+def renamed(old: Statement, new: Statement) -> tuple[Statement, dict[str, str]]:
+    """Return the old model with the names of the new one for what only has another name, and these
+    names: quantities of the same content, one for one, or that stand in the same formulas.
+    """
+    names: dict[str, str] = {}
+    gone = [name for name in old.quantities if name not in new.quantities]
+    come = [name for name in new.quantities if name not in old.quantities]
+    for name in gone:
+        item = old.quantities[name]
+        like = [
+            other
+            for other in come
+            if other not in names.values()
+            and item.unit == new.quantities[other].unit
+            and _essence(replace(item, name="x"))
+            == _essence(replace(new.quantities[other], name="x"))
+        ]
+        if len(like) == 1:
+            names[name] = like[0]
+    for name in gone:
+        if name not in names:
+            other = _in_its_place(old, new, name, names)
+            names |= {} if other is None else {name: other}
+    return _with_names(old, names), names
+
+
+# what a quantity is
+
+
+def _essence(quantity: Quantity) -> str:
+    """Return a digest of what of a quantity can move a figure."""
+    if isinstance(quantity, Given):
+        return digest_of("given", quantity.value, quantity.convert)
+    if not isinstance(quantity, Line):
+        return digest_of("driver", replace(quantity, unit=None, source=None, base=None))
+    tree = quantity.tree
+    how: Any = quantity.function if tree is None else _shape(tree)
+    if quantity.shared is not None:
+        how = (quantity.shared.cohort, quantity.shared.inputs)
+    return digest_of("line", how, quantity.target, quantity.better, quantity.missing)
+
+
+def _shape(part: Expression) -> list[Any]:
+    """Return a formula without its blanks and needless brackets."""
+    about = [
+        getattr(part, attribute, None)
+        for attribute in ("name", "value", "symbol", "back", "options")
+    ]
+    function = getattr(getattr(part, "function", None), "name", None)
+    return [type(part).__name__, about, function, [_shape(inner) for inner in part.parts]]
+
+
+def _alike(before: Quantity | None, after: Quantity | None) -> bool:
+    return before is not None and after is not None and _essence(before) == _essence(after)
+
+
+def _told(name: str, before: Quantity | None, after: Quantity | None) -> str:
+    if before is None:
+        return f"{name}: new, {_described(after)}"
+    if after is None:
+        return f"{name}: gone, {_described(before)}"
+    return f"{name}: {_described(before)} -> {_described(after)}"
+
+
+def _described(quantity: Any) -> str:
+    if isinstance(quantity, Given):
+        return f"{quantity.value:,.10g}" if isinstance(quantity.value, float | int) else "a row"
+    if isinstance(quantity, Line):
+        return quantity.formula or "a function"
+    stated = getattr(quantity, "distribution", None) or getattr(quantity, "process", None)
+    return f"{stated!r:.200}"
+
+
+def _periods(statement: Statement) -> str:
+    timeline = statement.timeline
+    start = "" if timeline.start is None else f" from {timeline.start}"
+    return f"{timeline.periods} periods{start}"
+
+
+def _changed_cells(old: Statement, new: Statement) -> set[str]:
+    """Return the lines of a workbook, where its cells or formulas are others."""
+    sides = [
+        {
+            name: item.calculation
+            for name, item in statement.quantities.items()
+            if isinstance(item, Line) and item.calculation is not None
+        }
+        for statement in (old, new)
+    ]
+    if not sides[0] or not sides[1]:
+        return set()
+    stated = [digest_of(*(side[name].stated() for name in sorted(side)[:1])) for side in sides]
+    return set() if stated[0] == stated[1] else {*sides[0], *sides[1]}
+
+
+def _changed_correlations(old: Statement, new: Statement) -> Iterator[Change]:
+    """Yield the correlations of drivers of both models that came, went or have another value."""
+    both = set(old.quantities) & set(new.quantities)
+
+    def stated(statement: Statement) -> dict[Pair, tuple[Correlation, Pair]]:
+        answer = {}
+        for entry in statement.correlations:
+            shared = frozenset(entry.names) & both
+            if len(shared) > 1:
+                answer[shared] = replace(entry, names=tuple(sorted(shared))), frozenset(entry.names)
+        return answer
+
+    before, after = stated(old), stated(new)
+    for pair in dict.fromkeys([*before, *after]):
+        one, two = before.get(pair), after.get(pair)
+        if one is not None and two is not None and repr(one[0]) == repr(two[0]):
+            continue
+        names = sorted(pair)
+        label = " and ".join(names) if len(names) < 4 else f"{names[0]} and {len(names) - 1} others"
+        values = ["none" if side is None else f"{side[0].value}" for side in (one, two)]
+        yield Change(
+            f"correlation of {label}",
+            correlations=frozenset(side[1] for side in (one, two) if side is not None),
+            words=(f"correlation of {label}: {values[0]} -> {values[1]}",),
+        )
+
+
+# names
+
+
+def _in_its_place(
+    old: Statement, new: Statement, name: str, names: Mapping[str, str]
+) -> str | None:
+    """Return the new quantity that stands in all formulas where one that is gone stood."""
+    item = old.quantities[name]
+    users = [
+        user
+        for user, line in old.quantities.items()
+        if isinstance(line, Line) and name in (*line.needs, *line.needs_earlier)
+    ]
+    if isinstance(item, Line) or not users or any(user not in new.quantities for user in users):
+        return None
+    for other, candidate in new.quantities.items():
+        taken = other in old.quantities or other in names.values()
+        if taken or isinstance(candidate, Line):
+            continue
+        tried = _with_names(old, {**names, name: other})
+        if all(_alike(tried.quantities[user], new.quantities[user]) for user in users):
+            return other
+    return None
+
+
+def _with_names(statement: Statement, names: Mapping[str, str]) -> Statement:
+    if not names:
+        return statement
+    quantities: dict[str, Quantity] = {}
+    for name, item in statement.quantities.items():
+        new_name = names.get(name, name)
+        changed = replace(item, name=new_name)
+        if isinstance(changed, Line) and changed.formula is not None:
+            changed = replace(changed, formula=_formula_with(changed.formula, names))
+        quantities[new_name] = changed
+    entries = tuple(
+        replace(entry, names=tuple(names.get(name, name) for name in entry.names))
+        for entry in statement.correlations
+    )
+    return replace(statement, quantities=quantities, correlations=entries, scenarios={})
+
+
+def _formula_with(formula: str, names: Mapping[str, str]) -> str:
+    """Return a formula in which quantities have other names."""
+    return WORD.sub(lambda word: names.get(word[0], word[0]), formula)
+
+
+# what belongs together
+
+
+@dataclass
+class _Groups:
+    """Changes, which are joined until each can be made alone."""
+
+    old: Statement
+    new: Statement
+    changes: list[Change] = field(default_factory=list)
+
+    def add(self, change: Change) -> None:
+        self.changes.append(change)
+
+    def of(self, name: str) -> Change | None:
+        return next((change for change in self.changes if name in change.quantities), None)
+
+    def join(self, one: Change | None, two: Change | None) -> None:
+        if one is None or two is None or one is two:
+            return
+        self.changes[self.changes.index(one)] = one.with_other(two)
+        self.changes.remove(two)
+
+    def join_what_belongs_together(self) -> None:
+        for side, other in ((self.new, self.old), (self.old, self.new)):
+            for name, quantity in side.quantities.items():
+                for used in _uses(quantity):
+                    came = used not in other.quantities
+                    if came or self._of_another_kind(used):
+                        self.join(self.of(name), self.of(used))
+            for members in _calls(side):
+                moved = [name for name in members if self.of(name) is not None]
+                for name in moved[1:]:
+                    self.join(self.of(moved[0]), self.of(name))
+        self._join_correlations()
+        self._join_periods()
+
+    def _of_another_kind(self, name: str) -> bool:
+        """Whether a quantity became a line, or a line something else, so that formulas with it may
+        not be ones any more; a driver that became a given figure may.
+        """
+        sides = [statement.quantities.get(name) for statement in (self.old, self.new)]
+        lines = [isinstance(side, Line) for side in sides]
+        return all(side is not None for side in sides) and lines[0] != lines[1]
+
+    def _join_correlations(self) -> None:
+        for change in list(self.changes):
+            for pair in change.correlations:
+                for name in pair:
+                    if (name in self.old.quantities) != (name in self.new.quantities):
+                        holder = next(c for c in self.changes if pair in c.correlations)
+                        self.join(self.of(name), holder)
+
+    def _join_periods(self) -> None:
+        for name in list(self.new.quantities):
+            moved = next((change for change in self.changes if change.periods), None)
+            quantity = self.new.quantities[name]
+            if moved is not None and isinstance(quantity, Given) and quantity.shape.row:
+                self.join(moved, self.of(name))
+
+    def named(self) -> list[Change]:
+        """Return the changes, those of several quantities by the one that came or went."""
+        answer = []
+        for change in self.changes:
+            come = [
+                name
+                for name in sorted(change.quantities)
+                if (name in self.old.quantities) != (name in self.new.quantities)
+                and not isinstance(self.new.quantities.get(name), Line)
+            ]
+            named = come and not change.periods and change.name != WORKBOOK
+            answer.append(replace(change, name=come[0]) if named else change)
+        return answer
+
+
+def _uses(quantity: Quantity) -> Sequence[str]:
+    target = getattr(quantity, "target", None)
+    return [
+        *getattr(quantity, "needs", ()),
+        *getattr(quantity, "needs_earlier", ()),
+        *([target] if isinstance(target, str) else []),
+    ]
+
+
+def _calls(statement: Statement) -> Iterator[list[str]]:
+    """Yield the lines of each call that works out several, such as the rows of a cohort."""
+    calls: dict[int, list[str]] = {}
+    for name, quantity in statement.quantities.items():
+        if isinstance(quantity, Line) and quantity.shared is not None:
+            calls.setdefault(id(quantity.shared), []).append(name)
+    yield from calls.values()

@@ -1,0 +1,184 @@
+"""A bridge between two models as a terminal shows it, and as plain data."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from kindynos.formatting import brief, is_per_cent, number, step_of
+from kindynos.inference.estimates import Estimate
+from kindynos.program.differences import Change
+from kindynos.reports.answers import opening
+from kindynos.reports.report import Report
+from kindynos.reports.summary import plain_estimate, plain_rows, plain_value
+from kindynos.reports.tables import FigureTable, Words, table_of
+from kindynos.studies.bridge import Bridge
+
+MOST_NAMED = 6  # changes in the sentence
+
+
+def bridge_report(answer: Bridge) -> Report:
+    """Return a bridge: the sentence, the changes with what each explains, and what changed."""
+    table = answer.table()
+    parts: list[RenderableType] = [
+        _parts(answer),
+        Text(_how(answer), style="dim"),
+        "",
+        changes_table(answer.changes, answer.renamed),
+    ]
+    return Report.of(
+        [*opening(bridge_answer(answer)), *(parts if answer.parts else [])],
+        kind="bridge",
+        data=lambda: plain_value(
+            {
+                "outcome": answer.outcome,
+                "statistic": answer.statistic,
+                "unit": answer.unit,
+                "trials": answer.trials,
+                "seed": answer.seed,
+                "before": plain_estimate(answer.before),
+                "after": plain_estimate(answer.after),
+                "error": answer.error,
+                "parts": plain_rows(table),
+                "renamed": dict(answer.renamed),
+                "sentence": " ".join(bridge_answer(answer)),
+            }
+        ),
+        frames=lambda: {"bridge": table},
+        figures=lambda: {"bridge": answer.plot} if answer.parts else {},
+        result=answer,
+    )
+
+
+def changes_report(changes: Sequence[Change], renamed: Mapping[str, str]) -> Report:
+    """Return the list of what changed, without what it does to a figure."""
+    count = len(changes)
+    said = "Nothing that could move a figure has changed."
+    if count:
+        said = f"{count} change{'' if count == 1 else 's'} may move a figure."
+    return Report.of(
+        [*opening([said]), changes_table(changes, renamed)],
+        kind="changes",
+        data=lambda: {
+            "changes": [{"change": item.name, "what": list(item.words)} for item in changes],
+            "renamed": dict(renamed),
+        },
+    )
+
+
+def changes_table(changes: Sequence[Change], renamed: Mapping[str, str]) -> FigureTable:
+    """Return a row for each change, with what it was and is."""
+    table = table_of("What changed", Words("change"), Words("what"))
+    for change in changes:
+        for place, words in enumerate(change.words):
+            table.add_row("" if place else change.name, words)
+    for old, new in renamed.items():
+        table.add_row(new, f"renamed: {old} -> {new}")
+    return table
+
+
+@dataclass(frozen=True)
+class _Written:
+    """How the figures of a bridge are written: parts and both figures rounded to one step, so that
+    they add up; shares and rates in per cent.
+    """
+
+    answer: Bridge
+
+    @property
+    def per_cent(self) -> bool:
+        return self.answer.kind == "share" or is_per_cent(self.answer.unit)
+
+    @property
+    def unit(self) -> str:
+        if self.answer.kind == "share":
+            return " %"
+        return f" {self.answer.unit}" if self.answer.unit else ""
+
+    @property
+    def decimals(self) -> int:
+        """The decimals of the raw figures: a hundredth of the largest part is still shown."""
+        if self.answer.kind == "share":
+            return 3
+        parts = [abs(float(part)) for part in self.answer.shown.values()]
+        largest = max([abs(float(self.answer.after) - float(self.answer.before)), *parts])
+        return 2 - math.floor(math.log10(largest)) if largest > 0 else 0
+
+    def figure(self, value: float, sign: str = "") -> str:
+        scale, decimals = (100, self.decimals - 2) if self.per_cent else (1, self.decimals)
+        step = 10.0**-decimals
+        rounded = round(scale * value / step) * step
+        return f"{rounded:{sign},.{max(decimals, 0)}f}"
+
+    def error(self, error: float) -> str:
+        """An error with two digits of its own."""
+        scaled = 100 * error if self.per_cent else error
+        return number(scaled, step_of(scaled))
+
+    @property
+    def parts(self) -> dict[str, str]:
+        rounded = self.answer.rounded(self.decimals)
+        return {name: self.figure(value, "+") for name, value in rounded.items()}
+
+
+def bridge_answer(answer: Bridge) -> list[str]:
+    """Return from what to what the figure went, and by which changes, as figures that add up."""
+    outcome = answer.outcome.replace("_", " ")
+    if not answer.parts:
+        return [f"Nothing that could move {outcome} has changed."]
+    written = _Written(answer)
+    before, after = (written.figure(float(value)) for value in (answer.before, answer.after))
+    move = "rose" if float(answer.after) > float(answer.before) else "fell"
+    ends = f"{move} from {before} to {after}" if before != after else f"is still {after}"
+
+    certain = [name for name in answer.ranked if _is_certain(answer.shown[name])]
+    parts = [f"{written.parts[name]} from {name}" for name in certain[:MOST_NAMED]]
+    if parts and answer.kind == "share":
+        parts[0] = parts[0].replace(" from ", " points from ", 1)
+    if len(certain) > MOST_NAMED:
+        parts.append(f"and {len(certain) - MOST_NAMED} smaller changes")
+    told = f": {', '.join(parts)}" if parts else ""
+    said = [f"The {answer.statistic} of {outcome} {ends}{written.unit}{told}."]
+
+    unsure = [name for name in answer.ranked if name not in certain]
+    if unsure:
+        named = ", ".join(unsure[:MOST_NAMED]) + (" and others" if len(unsure) > MOST_NAMED else "")
+        said.append(f"What {named} did to it is within the sampling error.")
+    return said
+
+
+def _is_certain(part: Estimate) -> bool:
+    return not abs(float(part)) <= part.error
+
+
+def _parts(answer: Bridge) -> FigureTable:
+    written = _Written(answer)
+    unit = f" ({written.unit.strip()})" if written.unit else ""
+    title = f"The {answer.statistic} of {answer.outcome}{unit}, change by change"
+    table = table_of(
+        title, "change", "explains", "95 % error", "made first", "made last", numbers_first=True
+    )
+    table.add_row("before", written.figure(float(answer.before)), *[""] * 3)
+    for name in answer.ranked:
+        error = answer.shown[name].error
+        ends = [written.figure(value, "+") for value in (answer.first[name], answer.last[name])]
+        reach = "unknown" if math.isnan(error) else f"± {written.error(error)}"
+        table.add_row(name, written.parts[name], reach, *ends)
+    table.add_row("after", written.figure(float(answer.after)), *[""] * 3)
+    return table
+
+
+def _how(answer: Bridge) -> str:
+    order = (
+        "Changes are made in the order stated."
+        if answer.in_order
+        else "What a change explains is the mean over the orders in which they can be made."
+    )
+    return (
+        f"{order} All mixtures are on the same {answer.trials:,} draws, seed {answer.seed} "
+        f"({brief(float(answer.runs))} were worked out); parts add up to the change."
+    )

@@ -1,0 +1,406 @@
+"""How much of the change of a figure between two models each of their changes explains.
+
+Every mixture of the two models is worked out on the same draws. A change explains the mean, over
+all orders in which the changes may be made, of what making it adds: the value of Shapley
+(Contributions to the Theory of Games 2, 1953, 307-317), whose parts add up to the whole. Errors are
+those of the same mixture of the figures' linear terms, from their spread between blocks.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from itertools import combinations
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from kindynos.arrays import Floats
+from kindynos.canvas import Axes
+from kindynos.delegation import Reported, delegated_to
+from kindynos.engine.blocks import Blocks
+from kindynos.errors import ModelError, ParameterError
+from kindynos.formatting import rounded_to_sum
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import t_point
+from kindynos.program.differences import Change, changes_between, renamed, with_changes
+from kindynos.program.digests import digest_of
+from kindynos.program.program import Program
+from kindynos.program.statement import Statement
+from kindynos.results.result import Result
+from kindynos.results.sample import spread
+from kindynos.results.statistic_text import parse_statistic
+from kindynos.sampling.plans import PLANS
+from kindynos.sampling.streams import Seed, checked_seed
+from kindynos.studies.aims import JUMPING
+from kindynos.studies.model_sweep import checked_outcome
+from kindynos.validate import names_in
+
+EXACT = 10  # changes, up to which all mixtures are worked out
+ORDERS = 20  # that are drawn of more, each with its reverse
+LEAST = 1.5  # trials, which the next one may lie beyond a cut-off
+UNNAMED = "something unnamed"
+
+
+@dataclass(frozen=True, eq=False)
+class Bridge(Reported):
+    """The way from a figure of one model to that of another, change by change.
+
+    ``before`` and ``after`` are the figures, ``parts`` what each change explains, in any order, and
+    they add up; ``first`` and ``last`` are what it explains if it is made before, or after, all
+    others; ``in_order`` what it explains in the order that was asked for. ``changes`` says what
+    changed, ``renamed`` what only has another name, and ``unnamed`` whether some difference was not
+    found, which then is a part of its own. ``error`` is that of the whole.
+    """
+
+    outcome: str
+    statistic: str
+    unit: str | None
+    kind: str  # of the figure: amount, share
+    before: Estimate
+    after: Estimate
+    error: float
+    changes: list[Change]
+    parts: dict[str, Estimate]
+    first: dict[str, float]
+    last: dict[str, float]
+    in_order: dict[str, Estimate] = field(default_factory=dict)
+    renamed: Mapping[str, str] = field(default_factory=dict)
+    trials: int = 0
+    seed: int = 0
+    runs: int = 0
+
+    def __repr__(self) -> str:
+        return (
+            f"<bridge of the {self.statistic} of {self.outcome}: {float(self.before):,.6g} to "
+            f"{float(self.after):,.6g} by {len(self.parts)} changes>"
+        )
+
+    @property
+    def ranked(self) -> list[str]:
+        """The names of the changes, that which explains most first; in their order, where one was
+        stated.
+        """
+        if self.in_order:
+            return list(self.in_order)
+        return sorted(self.parts, key=lambda name: -abs(float(self.parts[name])))
+
+    @property
+    def shown(self) -> Mapping[str, Estimate]:
+        """What each change explains: in the order that was stated, or in any."""
+        return self.in_order or self.parts
+
+    def table(self) -> pd.DataFrame:
+        """Return a row for each change, the largest first: part, error, low, high, made first, made
+        last, and what changed, in words. Parts add up to the change of the figure.
+        """
+        words = {change.name: "; ".join(change.words) for change in self.changes}
+        rows = {
+            name: {
+                "part": float(self.shown[name]),
+                "error": self.shown[name].error,
+                "low": self.shown[name].low,
+                "high": self.shown[name].high,
+                "made first": self.first[name],
+                "made last": self.last[name],
+                "what": words.get(name, ""),
+            }
+            for name in self.ranked
+        }
+        columns = ["part", "error", "low", "high", "made first", "made last", "what"]
+        table = pd.DataFrame.from_dict(rows, orient="index", columns=columns)
+        return table.rename_axis("change")
+
+    def rounded(self, decimals: int) -> dict[str, float]:
+        """Return the parts rounded so that they add up to the rounded figures' difference."""
+        step = 10.0**-decimals
+        whole = round(float(self.after) / step) - round(float(self.before) / step)
+        values = [float(self.shown[name]) / step for name in self.ranked]
+        return {
+            name: units * step
+            for name, units in zip(self.ranked, rounded_to_sum(values, whole), strict=True)
+        }
+
+    @delegated_to("kindynos.plots", "bridge")
+    def plot(self, ax: Axes | None = None) -> Axes:
+        """Draw the way from the old figure to the new one, a bar for each change with its error."""
+
+
+@dataclass(frozen=True)
+class BridgeRequest:
+    """What is asked of a bridge; see ``kindynos.bridge``."""
+
+    outcome: str | None = None
+    statistic: str = "mean"
+    order: Sequence[str] | None = None
+    groups: Mapping[str, Sequence[str]] | None = None
+    trials: int = 10_000
+    seed: Seed = None
+    sampling: str = "latin"
+    progress: Callable[[int, int], object] | None = None
+
+
+def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Bridge:
+    """Return the bridge between two models; raises ModelError or ParameterError for an outcome that
+    one of them lacks, a statistic without terms, and changes that there are not.
+    """
+    old, names = renamed(old, new)
+    outcome = _outcome(old, new, request.outcome)
+    changes = _grouped(changes_between(old, new), request.groups or {})
+    mixtures = _Mixtures(old, new, changes, outcome, request)
+    count = len(changes)
+    everything, nothing = frozenset(range(count)), frozenset[int]()
+
+    if mixtures.unnamed:
+        changes = [*changes, Change(UNNAMED, words=("a difference that no change shows",))]
+        mixtures.changes = changes
+        count, everything = len(changes), frozenset(range(len(changes)))
+
+    parts = {
+        change.name: mixtures.combined(weights)
+        for change, weights in zip(changes, mixtures.weights(), strict=True)
+    }
+    ordered = {}
+    if request.order is not None:
+        done: list[int] = []
+        for position in _positions(changes, request.order):
+            before, after = frozenset(done), frozenset([*done, position])
+            ordered[changes[position].name] = mixtures.combined({after: 1.0, before: -1.0})
+            done.append(position)
+    first, last = {}, {}
+    for position, change in enumerate(changes):
+        alone, others = frozenset([position]), everything - {position}
+        first[change.name] = float(mixtures.combined({alone: 1.0, nothing: -1.0}))
+        last[change.name] = float(mixtures.combined({everything: 1.0, others: -1.0}))
+    whole = mixtures.combined({everything: 1.0, nothing: -1.0})
+    line = new.program.lines[outcome]
+    return Bridge(
+        outcome,
+        mixtures.label,
+        line.unit,
+        mixtures.kind,
+        mixtures.figure(nothing),
+        mixtures.figure(everything),
+        whole.error,
+        changes,
+        parts,
+        first,
+        last,
+        ordered,
+        names,
+        mixtures.blocks.trials,
+        mixtures.seed,
+        len(mixtures.known),
+    )
+
+
+def _outcome(old: Statement, new: Statement, name: str | None) -> str:
+    if name is None:
+        both = [item for item in new.program.outcomes if item in old.program.outcomes]
+        numbers = [item for item in both if not new.program.shapes[item].row]
+        if not numbers:
+            raise ModelError("the models have no outcome in common that is one number")
+        return numbers[0]
+    for statement in (old, new):
+        checked_outcome(statement, name)
+    return name
+
+
+def _positions(changes: Sequence[Change], order: Sequence[str]) -> list[int]:
+    """Return the positions of changes in the order that is stated, those not named last."""
+    known = [change.name for change in changes]
+    positions = []
+    for name in names_in("order", order):
+        if name not in known:
+            raise ParameterError(f"no change {name!r:.60}", unknown=str(name), known=known)
+        positions.append(known.index(name))
+    return [*positions, *(place for place in range(len(known)) if place not in positions)]
+
+
+def _grouped(changes: list[Change], groups: Mapping[str, Sequence[str]]) -> list[Change]:
+    """Return the changes with those of each group as one, by its name."""
+    rest = list(changes)
+    joined = []
+    for label, members in groups.items():
+        positions = _positions(rest, members)[: len(names_in("groups", members))]
+        own = [rest[position] for position in positions]
+        rest = [change for change in rest if change not in own]
+        one = own[0]
+        for change in own[1:]:
+            one = one.with_other(change)
+        joined.append(Change(str(label), one.quantities, one.correlations, one.periods, one.words))
+    return [*joined, *rest]
+
+
+class _Mixtures:
+    """The figure of the old model with any of the changes made, on the same draws."""
+
+    def __init__(
+        self,
+        old: Statement,
+        new: Statement,
+        changes: list[Change],
+        outcome: str,
+        request: BridgeRequest,
+    ) -> None:
+        self.old, self.new, self.changes = old, new, changes
+        self.outcome, self.request = outcome, request
+        self.plan = PLANS.find(request.sampling)
+        self.seed = checked_seed(request.seed)
+        self.label = _with_target(request.statistic, new, outcome)
+        self.statistic = parse_statistic(self.label)
+        self.kind = self.statistic.kind
+        program = new.program
+        self.blocks = Blocks.cut(request.trials, program.periods, self.plan.powers_of_two)
+        self.known: dict[frozenset[int], tuple[Estimate, Floats]] = {}
+        self.drawn: dict[str, Floats] = {}
+        whole = with_changes(old, new, changes).program
+        here, there = (self._drawn(item)[0] for item in (whole, program))
+        self.unnamed = not np.array_equal(here, there, equal_nan=True)
+
+    def figure(self, made: frozenset[int]) -> Estimate:
+        """Return the figure with some changes made, with its own error."""
+        return self._worked_out(made)[0]
+
+    def combined(self, weights: Mapping[frozenset[int], float]) -> Estimate:
+        """Return a mixture of figures, with the 95 % error that its terms have between blocks."""
+        value = sum(weight * float(self._worked_out(made)[0]) for made, weight in weights.items())
+        terms = sum(
+            (weight * self._worked_out(made)[1] for made, weight in weights.items()),
+            start=np.zeros(self.blocks.trials),
+        )
+        bounds = self.blocks.bounds
+        sizes = np.diff(bounds)
+        if len(sizes) < 2 or not np.isfinite(terms).all():
+            return Estimate(value)
+        sums = np.add.reduceat(terms, bounds[:-1])
+        error = t_point(len(sizes) - 1) * math.sqrt(spread(sums, sizes))
+        if self.label.split()[0] in JUMPING:  # which blocks of a stratified plan may agree on
+            error = max(error, LEAST * float(np.ptp(terms)) / self.blocks.trials)
+        return Estimate(value, value - error, value + error)
+
+    def weights(self) -> list[dict[frozenset[int], float]]:
+        """Return for each change the weight of each mixture in what it explains."""
+        count = len(self.changes)
+        answer: list[dict[frozenset[int], float]] = [{} for _ in range(count)]
+
+        def add(position: int, before: frozenset[int], weight: float) -> None:
+            after = before | {position}
+            answer[position][after] = answer[position].get(after, 0.0) + weight
+            answer[position][before] = answer[position].get(before, 0.0) - weight
+
+        if count <= EXACT:
+            for size in range(count):
+                weight = math.factorial(size) * math.factorial(count - size - 1)
+                for made in map(frozenset, combinations(range(count), size)):
+                    for position in frozenset(range(count)) - made:
+                        add(position, made, weight / math.factorial(count))
+            return answer
+        generator = np.random.default_rng(self.seed)
+        for _ in range(ORDERS // 2):
+            drawn = generator.permutation(count).tolist()
+            for order in (drawn, drawn[::-1]):
+                for place, position in enumerate(order):
+                    add(position, frozenset(order[:place]), 1 / ORDERS)
+        return answer
+
+    def _worked_out(self, made: frozenset[int]) -> tuple[Estimate, Floats]:
+        """Return the figure and its terms by trial, of which the figure is a mean."""
+        if made not in self.known:
+            program = self._statement(made).program
+            values, _ = self._drawn(program)
+            line = program.lines[self.outcome]
+            result = Result(
+                self.outcome,
+                values,
+                self.blocks.bounds,
+                self.plan.independent,
+                unit=line.unit,
+                better=line.better,
+                target=line.target,
+            )
+            terms = self.statistic.influence(result.sample)
+            if terms is None:
+                raise ParameterError(
+                    f"the {self.label} has no term for each trial; take a mean, a percentile or a "
+                    "chance"
+                )
+            self.known[made] = self.statistic.read(result), np.nan_to_num(terms)
+            if self.request.progress is not None:
+                total = max(2 ** min(len(self.changes), EXACT), len(self.known))
+                self.request.progress(len(self.known), total)
+        return self.known[made]
+
+    def _statement(self, made: frozenset[int]) -> Statement:
+        if len(made) == len(self.changes):
+            return self.new
+        if not made:
+            return self.old
+        return with_changes(
+            self.old, self.new, [self.changes[position] for position in sorted(made)]
+        )
+
+    def _drawn(self, program: Program) -> tuple[Floats, int]:
+        """Return the outcome by trial; a driver that is the same, and moves with the same others,
+        is drawn once for all mixtures.
+        """
+        needed = program.ancestors([self.outcome]).intersection(program.drivers)
+        keys = {name: _key(program, name) for name in needed}
+        missing = [
+            name for name in program.drivers if name in needed and keys[name] not in self.drawn
+        ]
+        if missing:
+            sizes = {block: self.blocks.size(block) for block in range(self.blocks.count)}
+            for name, drawn in program.draw(self.plan, self.seed, sizes, missing).items():
+                self.drawn[_key(program, name)] = drawn
+        inputs = {name: self.drawn[key] for name, key in keys.items()}
+        evaluated, _ = program.evaluate(inputs, self.blocks.trials, [self.outcome])
+        flat = np.broadcast_to(evaluated[self.outcome].reshape(-1), (self.blocks.trials,))
+        return np.array(flat), len(missing)
+
+
+def _key(program: Program, name: str) -> str:
+    """Return what the draws of a driver hang on: itself, those that it moves with, the periods, and
+    its parameters that are other quantities.
+    """
+    near: set[str] = set()
+    waiting = [name]
+    while waiting:
+        item = waiting.pop()
+        if item not in near:
+            near.add(item)
+            waiting += [
+                other
+                for entry in program.correlations
+                if item in entry.names
+                for other in entry.names
+            ]
+    above = program.ancestors(sorted(near)) - near
+    return digest_of(
+        name,
+        repr(program.timeline),
+        [program.drivers[item] for item in sorted(near) if item in program.drivers],
+        [repr(entry) for entry in program.correlations if near & set(entry.names)],
+        [_stated(program, item) for item in sorted(above)],
+    )
+
+
+def _stated(program: Program, name: str) -> Any:
+    for group in (program.givens, program.drivers):
+        if name in group:
+            return group[name]
+    line = program.lines[name]
+    return (line.name, line.formula, line.function)
+
+
+def _with_target(statistic: str, new: Statement, outcome: str) -> str:
+    """Return a statistic with the target as its threshold, where a chance has none."""
+    words = str(statistic).split()
+    if words and words[0] == "chance" and len(words) < 3:
+        line = new.program.lines[outcome]
+        target = 0.0 if line.target is None else float(line.target)
+        side = words[1] if len(words) > 1 else ("below" if line.better == "high" else "above")
+        return f"chance {side} {target:.12g}"
+    return str(statistic)
