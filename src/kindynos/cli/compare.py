@@ -20,7 +20,10 @@ from kindynos.cli.common import (
 )
 from kindynos.errors import KindynosError
 
+SAVED = ".parquet"
+
 if TYPE_CHECKING:
+    from kindynos.reports.report import Section
     from kindynos.studies.comparison import Comparison
 
 
@@ -43,8 +46,8 @@ def compare(
     out: Path | None,
     as_data: bool,
 ) -> None:
-    """Compare the scenarios of the model in FILE on the same draws, or runs saved with `kindynos
-    run --save`.
+    """Compare the scenarios of the model in FILE on the same draws, or several models or runs
+    saved with `kindynos run --save`; of two models it says what changed.
 
     Scenarios are stated in the model file, as replacements of given figures and drivers:
 
@@ -56,13 +59,21 @@ def compare(
       kindynos compare night_ferry.toml --trials 20000 --seed 11
       kindynos compare night_ferry.toml --out results
       kindynos compare spring.parquet autumn.parquet
+      kindynos compare night_ferry_last_year.toml night_ferry.toml
       kindynos compare night_ferry.toml --percentiles 10,90 --statistic "expected_shortfall 0.95"
     """
     from kindynos.reports import studies
 
-    compared = _runs(files) if len(files) > 1 else _scenarios(files[0], changes, simulation)
+    several = len(files) > 1
+    compared = (
+        _runs(files, changes, simulation) if several else _scenarios(files[0], changes, simulation)
+    )
     asked = table_spec(percentiles, statistics, chances, compared.outcomes)
-    finish(studies.comparison(compared, asked), out, as_data)
+    report = studies.comparison(compared, asked)
+    models = [file for file in files if file.suffix != SAVED]
+    if several and len(files) == len(models) == 2:
+        report = report.with_second_section(_what_changed(files))
+    finish(report, out, as_data)
 
 
 def _scenarios(file: Path, changes: tuple[str, ...], simulation: dict[str, Any]) -> Comparison:
@@ -74,10 +85,33 @@ def _scenarios(file: Path, changes: tuple[str, ...], simulation: dict[str, Any])
         return model.compare(**simulation, progress=progress)
 
 
-def _runs(files: tuple[Path, ...]) -> Comparison:
+def _runs(
+    files: tuple[Path, ...], changes: tuple[str, ...], simulation: dict[str, Any]
+) -> Comparison:
+    """Return the comparison of several files: saved runs, and models that are run on one seed."""
     from kindynos.model.saved import open_run
+    from kindynos.sampling.streams import checked_seed
     from kindynos.studies.comparison import compare
 
     if len({file.stem for file in files}) < len(files):
         raise KindynosError("the files need names that differ, since they name the scenarios")
-    return compare({file.stem: open_run(file) for file in files})
+    options = {**simulation, "seed": checked_seed(simulation["seed"])}
+    runs = {}
+    for file in files:
+        if file.suffix == SAVED:
+            runs[file.stem] = open_run(file)
+            continue
+        with Bar(f"simulating {file.stem}") as progress:
+            model = changed(read_model(file), changes)
+            runs[file.stem] = model.simulate(**options, progress=progress)
+    return compare(runs)
+
+
+def _what_changed(files: tuple[Path, ...]) -> Section:
+    """Return what changed from the first model to the second."""
+    from kindynos.model.bridging import list_changes
+    from kindynos.reports.bridges import changes_table
+    from kindynos.reports.report import Section
+
+    found, renamed = list_changes(*(read_model(file) for file in files))
+    return Section((changes_table(found, renamed),))

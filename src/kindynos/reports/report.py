@@ -8,7 +8,7 @@ calls the library and renders; pages and workbooks are further renderers of the 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -130,6 +130,11 @@ class Report:
         """The title of its first table, or its first sentence."""
         first = next((section for section in self.sections if section.tables), None)
         return (first or self.sections[0]).title
+
+    def with_second_section(self, section: Section) -> Report:
+        """Return the report with one more section after its answer."""
+        first, *others = self.sections
+        return replace(self, sections=(first, section, *others))
 
     def brief(self) -> Text:
         """Return the answer alone; the title of what has none."""
