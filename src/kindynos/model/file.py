@@ -131,6 +131,7 @@ class _ModelReader:
             *content.cohorts,
             *content.lines,
             *content.outcomes,
+            *content.checks,
         ]
         if len(names) > MOST_QUANTITIES:
             raise FileError(
@@ -143,7 +144,8 @@ class _ModelReader:
         ):
             table = f"[drivers.{quantity.name}]"
             if isinstance(quantity, Line):
-                table = f"[{'outcomes' if quantity.outcome else 'lines'}] {quantity.name}"
+                kind = "outcomes" if quantity.outcome else "checks" if quantity.check else "lines"
+                table = f"[{kind}] {quantity.name}"
             self.mistakes.append(error.with_context(table=table))
         if not self.mistakes:
             with self._table(""):
@@ -198,6 +200,10 @@ class _ModelReader:
                     better=outcome.better,
                     missing=outcome.missing,
                 )
+
+        for name, check in content.checks.items():
+            with self._table(f"[checks] {name}"):
+                model.must_hold(name, check.formula, tolerance=check.tolerance)
 
     def _cells(self, model: Model, content: Any) -> None:
         """Add what is stated of cells of the workbook that the model rests on."""

@@ -429,8 +429,31 @@ class Model(Inline):
         )
         return self._declare(name, formula, blank)
 
+    @checked
+    def must_hold(
+        self, name: Any = None, condition: str | None = None, *, tolerance: float = 1e-9
+    ) -> Any:
+        """Declare a condition that every trial must meet, such as a balance that balances or cash
+        above the overdraft: a formula, or as a decorator a function that gives 1 or True where it
+        holds. A row must hold in every period.
+
+        In a condition ``a == b`` both sides may differ by the ``tolerance``, a share of the larger
+        of them and 1. A run counts the trials that break it and says so before its answer; see
+        ``Run.checks``, and ``simulate(on_broken="error")``. Raises ModelError or FormulaError for a
+        condition that cannot be read.
+
+        >>> model = Model("Till", periods=3)
+        >>> model.driver("sales", Normal(10, 2), each="period")
+        >>> model.must_hold("never_empty", "sales > 0")
+        >>> int(model.simulate(1_000, seed=1).checks().loc["never_empty", "broken in"])
+        0
+        """
+        if isinstance(condition, str):
+            condition = _with_tolerance(condition, positive("tolerance", tolerance))
+        return self._declare(name, condition, Line("", check=True))
+
     def _declare(self, name: Any, formula: str | None, blank: Line) -> Any:
-        term = "outcome" if blank.outcome else "line"
+        term = "outcome" if blank.outcome else "check" if blank.check else "line"
         instance("each_trial", blank.each_trial, bool, "True or False")
         if isinstance(name, str):
             if formula is None:
@@ -630,6 +653,7 @@ class Model(Inline):
         max_trials: int = 10_000_000,
         on_start: Callable[[int], object] | None = None,
         on_finish: Callable[[Run], object] | None = None,
+        on_broken: OnBad = "count",
         store: Literal["all"] = "all",
     ) -> Run: ...
 
@@ -671,6 +695,7 @@ class Model(Inline):
         max_trials: int = 10_000_000,
         on_start: Callable[[int], object] | None = None,
         on_finish: Callable[[Run], object] | None = None,
+        on_broken: OnBad = "count",
         store: RunStore = "all",
         resume: str | Path | None = None,
     ) -> Run | SummaryRun | TrialParts:
@@ -683,7 +708,8 @@ class Model(Inline):
         the run stops and keeps what is complete, marked as partial. ``keep`` names lines to hold in
         memory besides outcomes and drivers of one number. A trial whose outcome is NaN, or in which
         a function raises, has no value and is counted, with the error; or with ``on_bad="error"``
-        it raises RunError.
+        it raises RunError. A condition that must hold (``must_hold``) and does not is counted too,
+        or with ``on_broken="error"`` raises RunError.
 
         ``executor=`` takes any ``concurrent.futures.Executor``: the model travels to it by value.
         ``until=Precision(...)``, or a list of these, adds rounds of trials until the errors are
@@ -713,6 +739,7 @@ class Model(Inline):
             max_trials,
             on_start,
             on_finish,
+            on_broken,
         )
         one_of("store", store, get_args(RunStore))
         if store == "summary":
@@ -887,3 +914,12 @@ class Model(Inline):
         from kindynos.model.writing import to_toml
 
         return to_toml(self._statement)
+
+
+def _with_tolerance(condition: str, tolerance: float) -> str:
+    """Return a condition in which two sides may differ by a share of the larger of them and 1."""
+    left, equals, right = condition.partition("==")
+    if not equals or "==" in right:
+        return condition
+    size = f"max(1, abs({left.strip()}), abs({right.strip()}))"
+    return f"abs(({left.strip()}) - ({right.strip()})) <= {tolerance!r} * {size}"

@@ -115,7 +115,7 @@ def _cohorts(program: Program) -> Iterator[Finding]:
 def _unused(program: Program) -> Iterator[Finding]:
     used = {name for line in program.lines.values() for name in (*line.needs, *line.needs_earlier)}
     used |= {*program.named, *program.targets}
-    reaches = {*program.ancestors(program.outcomes), *program.targets}
+    reaches = {*program.ancestors([*program.outcomes, *program.checks]), *program.targets}
     for name in (*program.drivers, *program.givens):
         label = "driver" if name in program.drivers else "given figure"
         if name not in used:

@@ -65,7 +65,7 @@ LINE: dict[str, Any] = {
     "random": bool,
 }
 
-SAVED = ("name", "unit", "outcome", "target", "better", "missing")  # of a line
+SAVED = ("name", "unit", "outcome", "check", "target", "better", "missing")  # of a line
 
 
 @checked
@@ -295,6 +295,7 @@ def _program(about: dict[str, Any], model: Model | None) -> Program:
             line["name"],
             unit=line["unit"],
             outcome=line["outcome"],
+            check=bool(line.get("check", False)),
             target=line["target"],
             better=line.get("better", "high"),
             missing=line.get("missing"),

@@ -12,7 +12,8 @@ from kindynos.validate import shown
 
 UNIT: Any = Field(None, description="What it is counted in.", examples=["EUR", "% a year"])
 SOURCE: Any = Field(None, description="Where the figure comes from.", examples=["board decision"])
-BARE = {"given": "value", "lines": "formula", "outcomes": "formula"}  # what a bare value states
+# what a bare value states
+BARE = {"given": "value", "lines": "formula", "outcomes": "formula", "checks": "formula"}
 
 
 class _Table(BaseModel):
@@ -147,6 +148,18 @@ class OutcomeTable(LineTable):
     )
 
 
+class CheckTable(_Table):
+    """A condition that every trial must meet."""
+
+    formula: str = Field(
+        description="The condition; a row must hold in every period.",
+        examples=["balance >= -overdraft"],
+    )
+    tolerance: float = Field(
+        1e-9, description="By what share the sides of a condition a == b may differ."
+    )
+
+
 class CorrelationTable(_Table):
     """Drivers that move together."""
 
@@ -184,6 +197,9 @@ class Content(_Table):
     )
     lines: dict[str, LineTable] = Field({}, description="What is calculated, by name.")
     outcomes: dict[str, OutcomeTable] = Field({}, description="What is reported, by name.")
+    checks: dict[str, CheckTable] = Field(
+        {}, description="Conditions that every trial must meet, by name."
+    )
     correlations: list[CorrelationTable] = Field([], description="What moves together.")
     scenarios: dict[str, dict[str, Any]] = Field(
         {}, description="Replacements of given figures and drivers, by scenario."
@@ -235,6 +251,7 @@ _KEYS: dict[str, type[BaseModel]] = {
     "cohorts": CohortTable,
     "lines": LineTable,
     "outcomes": OutcomeTable,
+    "checks": CheckTable,
     "correlations": CorrelationTable,
 }
 

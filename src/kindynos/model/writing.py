@@ -130,8 +130,9 @@ def _tables(
         "given": {q.name: _given(q) for q in quantities if isinstance(q, Given)},
         "drivers": {q.name: _driver(q) for q in drivers},
         "cohorts": {key: _cohort(key, cohort) for key, cohort in cohorts.items()},
-        "lines": {q.name: _line(q) for q in lines if not q.outcome},
+        "lines": {q.name: _line(q) for q in lines if not q.outcome and not q.check},
         "outcomes": {q.name: _line(q) for q in lines if q.outcome},
+        "checks": {q.name: {"formula": q.formula} for q in lines if q.check},
         "correlations": [_correlation(entry) for entry in correlations],
     }
     return {key: table for key, table in tables.items() if table}

@@ -81,6 +81,11 @@ class Program:
         return [name for step in self.steps for name in step.names if name in self.lines]
 
     @property
+    def checks(self) -> list[str]:
+        """The names of the conditions that must hold in every trial, as declared."""
+        return [name for name, line in self.lines.items() if line.check]
+
+    @property
     def outcomes(self) -> list[str]:
         """The names of the outcomes, as declared."""
         return [name for name, line in self.lines.items() if line.outcome]

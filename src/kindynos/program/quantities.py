@@ -313,6 +313,7 @@ class Line:
     formula: str | None = None
     unit: str | None = None
     outcome: bool = False
+    check: bool = False  # whether it is a condition that must hold in every trial
     target: Any = None  # a number, or the name of a given one until the model is made ready
     better: str = "high"  # the direction that is wanted of an outcome
     missing: Any = None  # how a trial without a value ranks: "worst", "best" or a number

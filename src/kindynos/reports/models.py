@@ -12,11 +12,15 @@ from kindynos.reports import model_tables
 from kindynos.reports.answers import model_answer, opening
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_rows
+from kindynos.reports.tables import FigureTable, Words, table_of
+from kindynos.results.held_conditions import broken_periods
 
 if TYPE_CHECKING:
     from kindynos.model.model import Model
+    from kindynos.results.run import Run
 
 MOST_ROWS = 100  # of a table
+TRIED, SEED = 200, 1  # trials in which conditions are tried
 
 
 def checked(model: Model, whole: bool = False) -> Report:
@@ -37,13 +41,31 @@ def checked(model: Model, whole: bool = False) -> Report:
     for table in tables:
         parts += [table if whole else table.first(MOST_ROWS), ""]
     answer = review(program)
+    tried = model.simulate(TRIED, seed=SEED) if program.checks else None
+    if tried is not None:
+        parts += [checks_table(tried, model), ""]
     return Report.of(
         [*parts, model_tables.findings(answer)],
         kind="model",
         data=lambda: {
             "model": model.name,
             "base case": plain_rows(model.base_case()),
+            **({} if tried is None else {"checks": plain_rows(tried.checks())}),
             "findings": [{"name": item.name, "text": item.text} for item in answer],
         },
         frames=lambda: {"base-case": model.base_case()},
     )
+
+
+def checks_table(tried: Run, model: Model) -> FigureTable:
+    """Return whether the conditions that must hold do so in the base case and in a few trials."""
+    table = table_of(
+        "What must hold", Words("check"), Words("base case"), f"broken of {tried.size} trials",
+        Words("condition"),
+    )  # fmt: skip
+    for name, row in tried.checks().iterrows():
+        base = tried.base[str(name)]
+        holds = "holds" if not broken_periods(base).any() else "is broken"
+        condition = tried.program.lines[str(name)].formula or "a function"
+        table.add_row(str(name), holds, f"{int(row['broken in'])}", condition)
+    return table

@@ -31,6 +31,7 @@ def run_tables(run: Run, asked: TableSpec = DEFAULT) -> dict[str, pd.DataFrame]:
         "drivers": drivers(run),
         "rows": rows(run),
         "correlations": run.correlations(),
+        "checks": run.checks(),
         "trials": run.to_frame(),
     }
     return {name: table for name, table in by_name.items() if len(table)}
@@ -94,7 +95,8 @@ def drivers(run: Run) -> pd.DataFrame:
 def rows(run: Run) -> pd.DataFrame:
     """Return mean and percentiles by period of the outcomes and the kept lines that are rows."""
     parts = {}
-    for name in dict.fromkeys([*run.outcomes, *run.kept]):
+    kept = [name for name in run.kept if name not in run.program.checks]
+    for name in dict.fromkeys([*run.outcomes, *kept]):
         result: Any = run[name]
         if isinstance(result, RowResult):
             columns = {"mean": np.asarray(result.mean)}

@@ -36,8 +36,9 @@ from kindynos.reports.rankings import ranking
 from kindynos.reports.report import Draw, Report
 from kindynos.reports.run_tables import run_tables
 from kindynos.reports.summary import summary
-from kindynos.reports.tables import FigureTable, Words, table_of
+from kindynos.reports.tables import DOUBT, FigureTable, Words, table_of
 from kindynos.results.figures import DEFAULT, ReportedFigure, TableSpec, reported_figures
+from kindynos.results.held_conditions import broken_sentences
 from kindynos.results.result import Result, RowResult
 from kindynos.results.risk_register import risks_of
 from kindynos.results.run import Run
@@ -54,7 +55,7 @@ WORDS = {
 def run_report(run: Run, asked: TableSpec = DEFAULT) -> Report:
     """Return all outcomes of a run, their drivers, and how it was made."""
     sentences = [*answer(run), *asked_sentences(run, asked)]
-    parts: list[RenderableType] = []
+    parts: list[RenderableType] = [Text(line, style=DOUBT) for line in broken_sentences(run)]
     if sentences:
         parts += [Text(" ".join(sentences), style="bold"), ""]
     plan = run.facts()["sampling"]
@@ -134,7 +135,7 @@ def _pictures(run: Run) -> dict[str, Draw]:
         if not run[name].is_row and run.drivers:
             pictures[f"{name}-drivers"] = partial(sensitivity, run, name)
     for name in run.kept:
-        if run[name].is_row and name not in run.outcomes:
+        if run[name].is_row and name not in (*run.outcomes, *run.program.checks):
             pictures[name] = partial(fan, run[name])
     return pictures
 

@@ -45,8 +45,9 @@ from kindynos.reports.rankings import alone_share, ranking_remark
 from kindynos.reports.report import Report
 from kindynos.reports.runs import label
 from kindynos.reports.summary import plain_estimate, plain_rows
-from kindynos.reports.tables import FigureTable, table_of
+from kindynos.reports.tables import DOUBT, FigureTable, table_of
 from kindynos.results.figures import DEFAULT, TableSpec, reported_figures
+from kindynos.results.held_conditions import broken_sentences
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.methods import column_kind, unit_of_driver, usual_method
@@ -67,7 +68,13 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
     table, differences = pd.DataFrame(), pd.DataFrame()
     if compared.outcomes:
         table, differences = compared.table_of(asked), compared.differences_of(asked)
-    parts = opening(answer(compared))
+    parts: list[RenderableType] = [
+        Text(f"{scenario}: {sentence}", style=DOUBT)
+        for scenario, run in compared.runs.items()
+        if isinstance(run, Run)
+        for sentence in broken_sentences(run)
+    ]
+    parts += opening(answer(compared))
     conditions = [name for name in compared.outcomes if _is_condition(compared, name)]
     numbers = [name for name in compared.outcomes if name not in conditions]
     for outcome in numbers:

@@ -37,7 +37,13 @@ def summary(run: Run, asked: TableSpec = DEFAULT) -> dict[str, Any]:
         **_rankings(run),
         **_risks(run),
         **_conditions(run, asked),
+        **_checks(run),
     }
+
+
+def _checks(run: Run) -> dict[str, Any]:
+    """Return the conditions that must hold; nothing where there is none."""
+    return {"checks": plain_rows(run.checks())} if run.program.checks else {}
 
 
 def _conditions(run: Run, asked: TableSpec) -> dict[str, Any]:

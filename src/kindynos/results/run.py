@@ -73,6 +73,15 @@ class Run(FigureTables, SimulatedTrials, Reported):
                 columns[name] = result.values
         return pd.DataFrame(columns, index=pd.RangeIndex(self.size, name="trial"))
 
+    def checks(self) -> pd.DataFrame:
+        """Return a row for each condition that the model says must hold: in how many trials it is
+        broken, their share, the first of them, the worst (in most periods), and in how many periods
+        there. See ``Model.must_hold``.
+        """
+        from kindynos.results.held_conditions import conditions_held
+
+        return conditions_held(self)
+
     @checked
     def trial(self, number: int) -> pd.DataFrame:
         """Return the whole sheet of one trial, redrawn from the seed: quantities down, periods

@@ -25,6 +25,7 @@ from kindynos.literals import OnBad, SamplingPlan
 from kindynos.program.batch import BatchTask
 from kindynos.program.program import Program
 from kindynos.program.quantities import DistributionDriver
+from kindynos.results.held_conditions import raise_broken
 from kindynos.results.run import Run
 from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS, Plan
@@ -45,6 +46,7 @@ class SimulationKeywords(TypedDict, total=False):
     progress: Progress | None
     keep: Iterable[str] | None
     on_bad: OnBad
+    on_broken: OnBad
     executor: Executor | None
     until: Precision | Sequence[Precision] | None
     max_trials: int
@@ -66,6 +68,7 @@ class SimulationOptions:
     max_trials: int = 10_000_000
     on_start: Callable[[int], object] | None = None
     on_finish: Callable[[Run], object] | None = None
+    on_broken: OnBad | str = "count"
 
     def checked_seed(self) -> int:
         """Return the seed, or one chosen; raises ParameterError for a wrong one, and for every
@@ -76,6 +79,7 @@ class SimulationOptions:
         if self.workers is not None:
             check_integer("workers", self.workers, least=1)
         one_of("on_bad", self.on_bad, ("count", "error"))
+        one_of("on_broken", self.on_broken, ("count", "error"))
         if self.executor is not None and not isinstance(self.executor, Executor):
             raise invalid_argument("executor", "a concurrent.futures.Executor", self.executor)
         for name in ("progress", "on_start", "on_finish"):
@@ -104,6 +108,8 @@ def simulate(program: Program, settings: SimulationOptions) -> Run:
             run = task.with_record(
                 run, replace(run._record, processes=settings.workers or usable_cpus())
             )
+    if settings.on_broken == "error":
+        raise_broken(run)
     if not isinstance(settings.executor, ThreadPoolExecutor):
         run.executor = settings.executor
     if settings.on_finish is not None:
@@ -326,9 +332,8 @@ def _check_memory(program: Program, kept: list[str], trials: int) -> None:
 
 def kept_names(program: Program, keep: Iterable[str] | None) -> list[str]:
     """Return what a run holds: drivers of one number, outcomes, and what is named besides."""
-    names = [
-        name for name, driver in program.drivers.items() if not driver.shape.row
-    ] + program.outcomes
+    names = [name for name, driver in program.drivers.items() if not driver.shape.row]
+    names += [*program.outcomes, *program.checks]
     for name in listed(() if keep is None else keep):
         if name not in program.quantities:
             raise ModelError(
