@@ -52,6 +52,9 @@ class Values(Case):
             ),
             ("first(row) * 10 + last(row)", 31),
             ("at(row, 3) + at(row, a)", 3),
+            ("any_period(row < 0)", 1),
+            ("any_period(row > 9)", 0),
+            ("sin(0.5) ** 2 + cos(0.5) ** 2", 1),
             ("at(row, 1.5)", -1),
             ("irr(row, -5)", float(kd.irr(ROW, -5))),
             ("(a\n + b)", -1),
@@ -66,6 +69,16 @@ class Values(Case):
             ("period", [1, 2, 3, 4]),
             ("row if period <= 2 else 0", [3, -1, 0, 0]),
             ("running_total(row)", np.cumsum(row)),
+            ("min_so_far(row)", [3, -1, -1, -1]),
+            ("max_so_far(row)", [3, 3, 4, 4]),
+            ("straight_line(1000, 100, 3)", [300, 300, 300, 0]),
+            ("sum_of_digits(1000, 100, 3)", [450, 300, 150, 0]),
+            ("declining_balance(1000, 100, 4)", [500, 250, 125, 25]),
+            ("declining_balance(1000, 0, 5, 1)", [200, 160, 128, 102.4]),
+            # 1,000 at 10 % over three periods: level payments of 402.114804
+            ("interest_part(0.1, 3, 1000)", [100, 69.788520, 36.555891, 0]),
+            ("principal_part(0.1, 3, 1000)", [302.114804, 332.326284, 365.558912, 0]),
+            ("principal_part(0, 4, 1000)", [250, 250, 250, 250]),
             ("following(row, 9)", [-1, 4, 1, 9]),
             ("following(row, 9, ahead=3)", [1, 9, 9, 9]),
             ("grow(0.1, 100, lag=1)", [100, 110, 121, 133.1]),
@@ -74,7 +87,7 @@ class Values(Case):
             ("lookup(row + 4, steps)", [20, 10, 40, 20]),
         ):
             with self.subTest(formula=formula):
-                np.testing.assert_allclose(base(formula), expected)
+                np.testing.assert_allclose(base(formula), expected, rtol=1e-8)
 
     def test_by_trial(self):
         model = kd.Model("m", periods=4)

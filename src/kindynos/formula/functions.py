@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.formula.assets import ASSETS
 from kindynos.formula.function import Function, Parameter
 from kindynos.formula.money import MONEY
 
@@ -31,6 +32,13 @@ def _following(row: Floats, after: Floats, ahead: int = 1, *, periods: int) -> F
     tail = np.broadcast_to(after, shape)
     body = np.broadcast_to(row[ahead:], (max(periods - ahead, 0), shape[1]))
     return np.concatenate([body, tail])
+
+
+def _any_period(condition: Floats) -> Floats:
+    """1 where it holds in some period; NaN where it holds in none and one has no value."""
+    unknown = np.isnan(condition)
+    holds = ((condition != 0) & ~unknown).any(axis=0)
+    return np.where(holds, 1.0, np.where(unknown.any(axis=0), np.nan, 0.0))
 
 
 def _round(x: Floats, digits: int = 0) -> Floats:
@@ -74,6 +82,8 @@ _CATALOGUE = (
     _one("exp", np.exp, "e to the power x"),
     _one("log", np.log, "natural logarithm; NaN below 0"),
     _one("sqrt", np.sqrt, "square root; NaN below 0"),
+    _one("sin", np.sin, "sine of an angle in radians"),
+    _one("cos", np.cos, "cosine of an angle in radians"),
     _one("floor", np.floor, "next whole number down"),
     _one("ceil", np.ceil, "next whole number up"),
     Function(
@@ -116,6 +126,7 @@ _CATALOGUE = (
     _row("total", lambda row: row.sum(axis=0), "sum over the periods"),
     _row("average", lambda row: row.mean(axis=0), "mean over the periods"),
     _row("median", lambda row: np.median(row, axis=0), "median over the periods"),
+    _row("any_period", _any_period, "1 if a condition holds in some period, else 0"),
     _row("first", lambda row: row[0], "value in the first period"),
     _row("last", lambda row: row[-1], "value in the last period"),
     Function(
@@ -124,6 +135,20 @@ _CATALOGUE = (
         "row",
         lambda row, *, periods: np.cumsum(row, axis=0),
         "sum of the periods so far",
+    ),
+    Function(
+        "min_so_far",
+        (Parameter("row", "row"),),
+        "row",
+        lambda row, *, periods: np.minimum.accumulate(row, axis=0),
+        "lowest of the periods so far",
+    ),
+    Function(
+        "max_so_far",
+        (Parameter("row", "row"),),
+        "row",
+        lambda row, *, periods: np.maximum.accumulate(row, axis=0),
+        "highest of the periods so far",
     ),
     Function(
         "following",
@@ -146,7 +171,9 @@ def _fold(pick: np.ufunc, values: tuple[Floats, ...]) -> Floats:
     return answer
 
 
-FUNCTIONS: dict[str, Function] = {function.name: function for function in (*_CATALOGUE, *MONEY)}
+FUNCTIONS: dict[str, Function] = {
+    function.name: function for function in (*_CATALOGUE, *MONEY, *ASSETS)
+}
 
 
 def named(name: str) -> Function:

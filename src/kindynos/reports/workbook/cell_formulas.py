@@ -41,6 +41,8 @@ ELEMENTWISE = {
     "exp": "EXP({})",
     "log": "LN({})",
     "sqrt": "SQRT({})",
+    "sin": "SIN({})",
+    "cos": "COS({})",
     "floor": "INT({})",
     "ceil": "-INT(-({}))",
     "clip": "MIN(MAX({},{}),{})",
@@ -53,6 +55,14 @@ OVER_PERIODS = {
     "total": "SUM({})",
     "average": "AVERAGE({})",
     "median": "MEDIAN({})",
+    "any_period": "IF(SUMPRODUCT(--({}<>0))>0,1,0)",
+}
+# of each period; the last place is its number
+WRITTEN_OFF = {
+    "straight_line": "IF({3}<={2},SLN({0},{1},{2}),0)",
+    "sum_of_digits": "IF({3}<={2},SYD({0},{1},{2},{3}),0)",
+    "interest_part": "IF({3}<={1},-IPMT({0},{3},{1},{2}),0)",
+    "principal_part": "IF({3}<={1},-PPMT({0},{3},{1},{2}),0)",
 }
 LEVEL = {  # of level payments; the last place is 1 for those at the start
     "present_value": "-PV({},{},{},0,{})",
@@ -62,7 +72,11 @@ LEVEL = {  # of level payments; the last place is 1 for those at the start
 }
 INFIX = {"+": "+", "-": "-", "*": "*", "/": "/", "**": "^"}
 COMPARED = {"==": "=", "!=": "<>"}  # the other signs are the same
-RECURSIVE = ("grow", "roll_forward", "running_total")  # each period from the one before
+# each period from the one before, or by its number
+RECURSIVE = (
+    "grow", "roll_forward", "running_total", "min_so_far", "max_so_far", "declining_balance",
+    *WRITTEN_OFF,
+)  # fmt: skip
 
 
 class NoCellFormulaError(Exception):
@@ -138,6 +152,8 @@ class Translator:
         return self._by_period(tree, row)
 
     def _by_period(self, tree: Expression, row: int) -> list[str]:
+        if isinstance(tree, Call) and tree.function.name in WRITTEN_OFF:
+            return self._written_off(tree)
         if isinstance(tree, Call) and tree.function.name in RECURSIVE:
             recursion: Callable[..., list[str]] = getattr(self, f"_{tree.function.name}")
             return recursion(tree, row)
@@ -320,6 +336,34 @@ class Translator:
             before = self._cell(row, period - 1) if period else first
             texts.append(f"{before}*(1+{self.text(rate, period - lag)})")
         return texts
+
+    def _min_so_far(self, node: Call, row: int) -> list[str]:
+        return self._so_far("MIN", node, row)
+
+    def _max_so_far(self, node: Call, row: int) -> list[str]:
+        return self._so_far("MAX", node, row)
+
+    def _so_far(self, function: str, node: Call, row: int) -> list[str]:
+        texts = self._texts_of(_needed(node, "row"))
+        later = [f"{function}({self._cell(row, k)},{text})" for k, text in enumerate(texts[1:])]
+        return [*texts[:1], *later]
+
+    def _declining_balance(self, node: Call, row: int) -> list[str]:
+        cost, salvage, life = (
+            self.text(_needed(node, name), None) for name in ("cost", "salvage", "life")
+        )
+        stated = _argument(node, "factor")
+        factor = "2" if stated is None else self.text(stated, None)
+        return [
+            f"IF({period}<={life},DDB({cost},{salvage},{life},{period},{factor}),0)"
+            for period in range(1, self.periods + 1)
+        ]
+
+    def _written_off(self, node: Call) -> list[str]:
+        names = [parameter.name for parameter in node.function.parameters]
+        texts = [self.text(_needed(node, name), None) for name in names]
+        pattern = WRITTEN_OFF[node.function.name]
+        return [pattern.format(*texts, period) for period in range(1, self.periods + 1)]
 
     def _running_total(self, node: Call, row: int) -> list[str]:
         texts = self._texts_of(_needed(node, "row"))
