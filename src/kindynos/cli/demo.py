@@ -110,6 +110,7 @@ def demo(folder: Path, overwrite: bool) -> None:
         "deserves more study.\n"
         f"\nWritten to {folder}: {', '.join([*FILES, *written])}\n"
     )
+    _last_year(folder)
     _treasury(folder)
     _best_weights(folder)
     click.echo(
@@ -117,6 +118,26 @@ def demo(folder: Path, overwrite: bool) -> None:
         f"{model_file} --set fare=58;\nthe same from a spreadsheet: kindynos check "
         f"{folder / WORKBOOKS[0]}"
     )
+
+
+def _last_year(folder: Path) -> None:
+    """Report why the chance of a loss is another one than a year ago."""
+    from kindynos.model.bridging import bridge
+    from kindynos.plots import save_figure
+    from kindynos.reports.bridges import bridge_answer
+    from kindynos.reports.console import console
+
+    old, new = folder / FILES[1], folder / FILES[0]
+    click.echo(
+        "A year ago the same ferry was judged with other figures. What has changed since, and what "
+        "did that to the chance of a\nloss?\n\n"
+        f'  kindynos bridge {old} {new} --statistic "chance below 0" --seed {SEED}\n'
+    )
+    found = bridge(old, new, statistic="chance below 0", seed=SEED)
+    with results_folder(folder) as stage:
+        save_figure(stage / "last-year.png", lambda ax: found.plot(ax=ax))
+    console().print(" ".join(bridge_answer(found)))
+    click.echo(f"\nWritten to {folder}: last-year.png\n")
 
 
 def _treasury(folder: Path) -> None:
