@@ -254,9 +254,11 @@ class Commands(Folder):
         wanted = 2.3263478740 * gains.std(ddof=1) - gains.mean()
         self.assertAlmostEqual(data["risk"][0]["value at risk"], wanted, places=4)
         options = ("--instrument", "future", "--change", "future=absolute", "--seed", "1")
-        walk = run("paths", str(file), *options, "--process", "random-walk", "--trials", "200")
-        self.assertIn("random walk fitted to 300 prices", walk.stdout)
-        refused = run("paths", str(file), *options, "--trials", "200")
+        walk = run("paths", str(file), *options, "--trials", "200", "--below", "0")
+        self.assertIn("random walk fitted to 300 prices", walk.stdout)  # of a rate, unless stated
+        self.assertIn("ending below 0", walk.stdout)
+        brownian = ("--process", "geometric-brownian-motion")
+        refused = run("paths", str(file), *options, *brownian, "--trials", "200")
         self.assertIn("above 0", refused.stderr)
         for option, words in (
             (("--split", "ferry=3:1"), "NAME=RATIO@DATE"),

@@ -281,7 +281,8 @@ class Doubtful(Case):
             self.assertEqual(len(kd.read_prices(frame).frame), 299)
 
     def test_no_money_goes_into_the_level_of_a_yield(self):
-        frame = made(300).assign(y10=np.linspace(0.03, -0.01, 300))
+        moves = np.random.default_rng(2).normal(0, 5e-4, 300)
+        frame = made(300).assign(y10=0.03 + np.cumsum(moves))
         prices = kd.read_prices(frame, changes={"y10": "absolute"})
         for call in (
             lambda: kd.Portfolio(prices, weights={"alpha": 0.5, "y10": 0.5}),

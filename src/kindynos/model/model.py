@@ -442,6 +442,7 @@ class Model(Inline):
         ``Run.checks``, and ``simulate(on_broken="error")``. Raises ModelError or FormulaError for a
         condition that cannot be read.
 
+        >>> from kindynos import Normal
         >>> model = Model("Till", periods=3)
         >>> model.driver("sales", Normal(10, 2), each="period")
         >>> model.must_hold("never_empty", "sales > 0")
