@@ -63,11 +63,11 @@ screenshots: .venv/installed
 site: .venv/installed
 	$(BIN)/python -m sphinx --fail-on-warning --keep-going --quiet --builder html docs docs/_build/html
 
-# The outputs on the pages of the documentation, written anew.
+# The outputs on the pages of the documentation, written again.
 pages: .venv/installed
 	$(BIN)/python -m tests.pages
 
-# What every command gives on demo data in every medium, recorded anew for the tests.
+# What every command gives on demo data in every medium, recorded again for the tests.
 recorded: .venv/installed
 	$(BIN)/python -m tests.cli.commands
 

@@ -1,6 +1,6 @@
 """Notebooks of the examples, executed as a notebook does it: all cells in one namespace, and of a
 last expression the HTML is shown, or the text. ``python -m tests.notebooks`` writes the outputs
-anew.
+again.
 """
 
 import ast

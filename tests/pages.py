@@ -7,7 +7,7 @@
   what it printed; ``| head -20`` shows the first lines. Commands in ``bash`` are run without their
   output being shown. Other commands are not run, nor are blocks marked ``no-run``.
 
-``python -m tests.pages [FILE ...]`` writes the outputs anew.
+``python -m tests.pages [FILE ...]`` writes the outputs again.
 """
 
 import ast

@@ -140,7 +140,7 @@ def main() -> int:
         os.environ["KINDYNOS_SHORT_PROOFS"] = "1"
 
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # the processes already use every processor
-    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # or each of them compiles everything anew
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # or each of them compiles everything again
     names = test_files(options.patterns)
     if not names:
         parser.error(f"no file of tests matches {', '.join(options.patterns)}")

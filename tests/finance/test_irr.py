@@ -161,7 +161,7 @@ class Irr(Case):
         np.testing.assert_allclose(kd.irr(flows)[picked], kd.irr(flows[:, picked]), atol=1e-10)
 
     def test_the_answer_is_its_own_to_the_bit(self):
-        """Trials that settle while most others have not are not sought anew by another way."""
+        """Trials that settle while most others have not are not sought again by another way."""
         growth = np.random.default_rng(1).normal(0.01, 0.02, (60, 1_500))
         hard = 100 * np.random.default_rng(2).normal(0.01, 0.02, (24, 120))
         for flows in (2 * np.cumprod(1 + growth, axis=0) - 2.04, hard):

@@ -162,7 +162,7 @@ class Resuming(Folder):
             with warnings.catch_warnings(record=True) as told:
                 warnings.simplefilter("always")
                 mended = run()["total"].values
-            self.assertTrue(any("worked out anew" in str(item.message) for item in told))
+            self.assertTrue(any("worked out again" in str(item.message) for item in told))
             np.testing.assert_array_equal(mended, right)
             kept["_manifest.json"] = (folder / "_manifest.json").read_bytes()
             kept |= {name: (folder / name).read_bytes() for name in files}

@@ -53,7 +53,7 @@ BOARD = 0.01, 0.35, 0.006  # the least and the most of a weight, and the highest
 @click.option(
     "--overwrite",
     is_flag=True,
-    help="Write the demo files anew, also over those that were changed.",
+    help="Write the demo files again, also over those that were changed.",
 )
 def demo(folder: Path, overwrite: bool) -> None:
     """Copy the demo files of Larkholm Ferries (invented) to a folder and run the night ferry,

@@ -71,7 +71,7 @@ def _of_counts(fitted: Distribution, values: Floats) -> tuple[float, float]:
 
 def goodness(fitted: Distribution, data: Data, samples: int = SAMPLES) -> Distances:
     """Return the distances with p-values: the share of samples of the fitted distribution, fitted
-    anew, that lie as far.
+    again, that lie as far.
 
     Weighted and censored data have neither.
     """

@@ -289,7 +289,7 @@ def fit_series(
     the table writes them; without them, the first two, with the differences and the log that tests
     choose. ``season`` is how many periods it has: by default 12 for months and 4 for quarters; 0
     for none. ``every`` states the spacing of the dates. ``rolling=False`` leaves out the
-    ``origins`` from which each is fitted anew and looks ``horizon`` periods ahead. ``exog`` are
+    ``origins`` from which each is fitted again and looks ``horizon`` periods ahead. ``exog`` are
     regressors that are known ahead, as ``Arima.fit`` takes them; see ``calendar_regressors`` for
     days of trading and holidays. Only Arima processes take them. Raises ParameterError for a series
     that cannot be used.

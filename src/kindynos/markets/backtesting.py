@@ -233,7 +233,7 @@ def rolling_backtest(
         )
     if not method.rolling:
         raise ParameterError(
-            f"{method.label!r} is not offered: it would simulate anew for every day; take "
+            f"{method.label!r} is not offered: it would simulate again for every day; take "
             "historical, filtered or student"
         )
     if growing:

@@ -75,7 +75,7 @@ class Simulated(Method):
 
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
         raise ParameterError(
-            "simulating anew for every day is not offered; take historical, filtered or student"
+            "simulating again for every day is not offered; take historical, filtered or student"
         )
 
     def profits(self, exposure: Exposure, horizon: int) -> Run:

@@ -139,7 +139,7 @@ def paired_change(
     histories drawn again.
     """
     if not method.rolling:
-        raise ParameterError(f"{method.label!r} draws anew; take another method")
+        raise ParameterError(f"{method.label!r} draws again; take another method")
     places = resampled_places(len(before.losses))
     rows = {}
     looked = [method.stretched(item, horizon) for item in (before, after)]

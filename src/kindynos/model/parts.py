@@ -200,15 +200,15 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
 def _sound(
     folder: Path, parts: Sequence[Mapping[str, Any]], blocks: Blocks
 ) -> list[Mapping[str, Any]]:
-    """Return the parts that are as they were written, each once; others are worked out anew, with a
-    warning.
+    """Return the parts that are as they were written, each once; others are worked out again, with
+    a warning.
     """
     sound: dict[int, Mapping[str, Any]] = {}
     for piece in parts:
         fault = _fault(folder, piece, blocks)
         if fault:
             warnings.warn(
-                f"{folder}: the part {piece.get('file')!r:.60} {fault}; it is worked out anew",
+                f"{folder}: the part {piece.get('file')!r:.60} {fault}; it is worked out again",
                 DataWarning,
                 stacklevel=2,
             )
@@ -243,14 +243,14 @@ def _name(group: int) -> str:
 def _check_anew(
     folder: Path, piece: Mapping[str, Any], task: BatchTask, groups: list[range]
 ) -> None:
-    """Raise FileError where the first batch of a part, worked out anew, has other trials."""
+    """Raise FileError where the first batch of a part, worked out again, has other trials."""
     _, parquet = parquet_of()
     file = folder / piece["file"]
     values = task(groups[piece["group"]].start).values
     stored = parquet.read_table(file)
-    for name, anew in values.items():
-        old = stored[name].to_numpy()[: len(anew)] if name in stored.column_names else None
-        if old is None or not np.array_equal(old, anew, equal_nan=True):
+    for name, again in values.items():
+        old = stored[name].to_numpy()[: len(again)] if name in stored.column_names else None
+        if old is None or not np.array_equal(old, again, equal_nan=True):
             raise FileError(
                 f"has other trials of {name!r} than the model draws now: a function, or what it "
                 "reads, was changed; give another folder",

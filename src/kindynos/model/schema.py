@@ -81,7 +81,7 @@ class DriverTable(BaseModel):
     uncertain: bool = Field(
         False, description="Draw the parameters too, as far as the fit leaves them open."
     )
-    each: Literal["period"] | None = Field(None, description="Draw it anew each period.")
+    each: Literal["period"] | None = Field(None, description="Draw it again each period.")
     base: Any = Field(None, description="Its value in the base case; without: its mean.")
     unit: str | None = UNIT
     source: str | None = SOURCE

@@ -251,7 +251,7 @@ def walk_forward(answer: WalkForward, ax: Axes = NEW) -> None:
     ax.axhline(1, color=INK, lw=0.8)
     ax.set_ylabel("value of 1 invested at the start")
     ax.set_xlabel(
-        f"weights are chosen anew at the marks, every {answer.every}, from the {answer.window} "
+        f"weights are chosen again at the marks, every {answer.every}, from the {answer.window} "
         "returns before"
     )
     ax.set_title(

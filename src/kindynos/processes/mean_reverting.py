@@ -133,7 +133,7 @@ class MeanReverting(Process):
             raise ParameterError(
                 f"the series returns to its level within a period (each value is {slope:.3g} "
                 "times the one before); "
-                "draw it anew each period instead, such as model.driver(..., Normal(...), "
+                "draw it again each period instead, such as model.driver(..., Normal(...), "
                 'each="period")'
             )
         answer = reversion(slope, steps) if slope < 1 else None

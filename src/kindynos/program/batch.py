@@ -99,7 +99,7 @@ class BatchTask:
                     f"the workers give other values than this process: {name} is "
                     f"{there[row, trial]:.6g} in trial {self.blocks.part(batch).start + trial:,}, "
                     f"and {here.reshape(-1, size)[row, trial]:.6g} here; a function was edited "
-                    "after they had started, or they read other files: start them anew"
+                    "after they had started, or they read other files: start them again"
                 )
 
     def _located(self, batch: int, error: TrialError) -> RunError:

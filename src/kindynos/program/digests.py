@@ -2,7 +2,7 @@
 with all that they reach, objects with what they keep.
 
 Two models whose digests differ may draw other trials; that two of one digest draw the same is
-checked by working out a block anew (``kindynos.engine.checkpoint`` and ``kindynos.model.parts``).
+checked by working out a block again (``kindynos.engine.checkpoint`` and ``kindynos.model.parts``).
 """
 
 from __future__ import annotations

@@ -2,17 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import RunError
-
-if TYPE_CHECKING:
-    from kindynos.results.run import Run
+from kindynos.results.trials import SimulatedTrials
 
 COLUMNS = ["broken in", "share", "first trial", "worst trial", "periods"]
 
@@ -25,7 +21,7 @@ def broken_periods(values: Floats) -> NDArray[np.int64]:
     return np.asarray(broken.sum(axis=0))
 
 
-def conditions_held(run: Run) -> pd.DataFrame:
+def conditions_held(run: SimulatedTrials) -> pd.DataFrame:
     """Return a row for each condition that must hold: in how many trials it is broken, their share,
     the first one, the worst, and in how many periods it is broken there; see ``Run.checks``.
     """
@@ -41,7 +37,7 @@ def conditions_held(run: Run) -> pd.DataFrame:
     return table.astype({"first trial": "Int64", "worst trial": "Int64"}).rename_axis("check")
 
 
-def raise_broken(run: Run) -> None:
+def raise_broken(run: SimulatedTrials) -> None:
     """Raise RunError for the first condition that is broken in some trial."""
     for name, row in conditions_held(run).iterrows():
         if row["broken in"]:
@@ -52,7 +48,7 @@ def raise_broken(run: Run) -> None:
             )
 
 
-def broken_sentences(run: Run) -> list[str]:
+def broken_sentences(run: SimulatedTrials) -> list[str]:
     """Return for each condition that is broken in some trial in how many, and which to look at."""
     said = []
     for name, row in conditions_held(run).iterrows():

@@ -417,7 +417,7 @@ def _taken_up(
     checkpoint: Checkpoint, kept_values: Mapping[str, Accumulator], task: SummaryTask
 ) -> list[int]:
     """Put what a checkpoint has in its place, and return the batches that are done. One of them is
-    worked out anew: raises FileError where it has other values than the file.
+    worked out again: raises FileError where it has other values than the file.
     """
     stored = checkpoint.read()
     if stored is None:

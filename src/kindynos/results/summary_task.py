@@ -56,5 +56,5 @@ class SummaryTask:
             if not same:
                 raise RunError(
                     f"the workers give other values of {name!r} than this process; a function was "
-                    "edited after they had started, or they read other files: start them anew"
+                    "edited after they had started, or they read other files: start them again"
                 )

@@ -186,8 +186,8 @@ class Allocation(Reported):
         would bring.
 
         ``gain`` is by how much the aim would be better (a higher mean or ratio, a smaller risk)
-        with a bound, group or turnover wider by 0.01, or a limit by 1 % of itself: worked out anew,
-        not by a slope. The largest comes first.
+        with a bound, group or turnover wider by 0.01, or a limit by 1 % of itself: worked out
+        again, not by a slope. The largest comes first.
         """
         return self._binding.copy()
 

@@ -232,7 +232,7 @@ def _assumed(result: Any) -> list[dict[str, Any]]:
                 "name": row.pop("driver"),
                 "unit": row.pop("unit"),
                 "source": row.pop("source"),
-                "stated": f"{stated}, anew each {each}" if each not in ("", "trial") else stated,
+                "stated": f"{stated}, again each {each}" if each not in ("", "trial") else stated,
                 "figures": row,
             }
         )
