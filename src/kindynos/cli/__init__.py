@@ -52,6 +52,33 @@ SPELLED = {  # what is written where an encoding lacks a sign
 }
 
 
+# what people type for what a command does
+SYNONYMS = {
+    "tornado": "drivers --method swing",
+    "sensitivity": "drivers",
+    "goal-seek": "solve",
+    "goalseek": "solve",
+    "what-if": "compare, or sweep",
+    "scenarios": "compare",
+    "simulate": "run",
+    "var": "risk",
+    "value-at-risk": "risk",
+    "excel": "check FILE.xlsx, or run FILE.xlsx",
+    "predict": "forecast",
+    "changes": "bridge --changes",
+    "diff": "bridge --changes",
+    "optimise": "optimize",
+}
+
+
+def _advice(name: str, names: Collection[str]) -> str:
+    """Return what may have been meant by a command that there is not."""
+    if name.lower().endswith((".toml", ".xlsx", ".xlsm")):
+        return f" Did you mean 'kindynos run {name}'?"
+    near = SYNONYMS.get(name.lower()) or closest(name, list(names))
+    return f" Did you mean {near!r}?" if near else ""
+
+
 class _Commands(click.Group):
     """The commands in the order of COMMANDS, each imported when it is called for, and with the
     whole first sentence of its help.
@@ -72,8 +99,7 @@ class _Commands(click.Group):
     ) -> tuple[str | None, click.Command | None, list[str]]:
         name, names = args[0], self.list_commands(ctx)
         if name not in names and not name.startswith("-") and not ctx.resilient_parsing:
-            near = closest(name, names)
-            ctx.fail(f"No such command {name!r}." + (f" Did you mean {near!r}?" if near else ""))
+            ctx.fail(f"No such command {name!r}.{_advice(name, names)}")
         return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

@@ -5,7 +5,7 @@ they are.
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any, get_args
+from typing import Any
 
 import click
 
@@ -51,12 +51,7 @@ from kindynos.literals import (
 )
 @value_option
 @click.option("--maximize", cls=NameOption, type=Words(GainAim), help="What to maximise: {names}.")
-@click.option(
-    "--minimize",
-    type=click.Choice(get_args(RiskAim)),
-    metavar="NAME",
-    help="What to minimise: {names}.",
-)
+@click.option("--minimize", cls=NameOption, type=Words(RiskAim), help="What to minimise: {names}.")
 @click.option(
     "--bounds",
     "bounds",

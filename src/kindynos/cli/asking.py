@@ -47,4 +47,11 @@ def table_spec(
     """
     from kindynos.results.figures import TableSpec
 
+    if percentiles and all(0 < q < 1 for q in percentiles):
+        told = ", ".join(f"{q:g}" for q in percentiles)
+        meant = ", ".join(f"{100 * q:g}" for q in percentiles)
+        click.echo(
+            f"kindynos: percentiles go from 0 to 100: {told} is far out; did you mean {meant}?",
+            err=True,
+        )
     return TableSpec.of(percentiles, statistics, chances, outcomes)

@@ -90,6 +90,10 @@ class Words(click.ParamType):  # type: ignore[type-arg]  # generic in some versi
         parts = parts if self.many else [str(value).replace(" ", "-")]
         for piece in parts:
             if piece not in choices:
+                if OTHER_NAMES.get(piece.lower()) in choices:
+                    self.fail(
+                        f"{piece}: the name here is {OTHER_NAMES[piece.lower()]!r}", param, ctx
+                    )
                 error = KindynosError(
                     f"no {piece!r} among its choices", unknown=piece, known=choices
                 )
@@ -100,6 +104,10 @@ class Words(click.ParamType):  # type: ignore[type-arg]  # generic in some versi
     def get_metavar(self, param: click.Parameter, ctx: click.Context | None = None) -> str:
         """Return what help shows in place of a value."""
         return "NAME,..." if self.many else "NAME"
+
+
+# other names of methods and plans
+OTHER_NAMES = {"tornado": "swing", "spearman": "rank", "monte-carlo": "random", "lhs": "latin"}
 
 
 class NameOption(click.Option):

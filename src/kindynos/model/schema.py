@@ -299,6 +299,10 @@ def _worded(mistake: Any) -> KindynosError:
         return FileError(
             f"[{'.'.join(texts)}] must be a table, not {shown(value)}", key=key, value=value
         )
+    if texts == ["correlations"] and kind == "list_type":
+        return FileError(
+            "a table of correlations has two brackets, [[correlations]], once for each of them"
+        )
     rule = _rule(mistake)
     return FileError(
         f"{key} must be {rule}, not {shown(value)}", table=table, key=key, value=value, rule=rule

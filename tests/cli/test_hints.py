@@ -1,0 +1,34 @@
+"""What people type for what there is: each gets the hint that helps."""
+
+from tests.common import DEMO, FERRY, Folder, run
+
+FEW = ("--trials", "200", "--seed", "1")
+
+
+class Hints(Folder):
+    def test_commands_by_other_names(self):
+        for words, hint in (
+            (("tornado", FERRY), "drivers --method swing"),
+            (("goal-seek", FERRY), "'solve'"),
+            (("VaR",), "'risk'"),
+            (("runn", FERRY), "'run'"),
+            ((DEMO / "night_ferry.toml",), "kindynos run"),
+            (("drivers", FERRY, "--method", "tornado", *FEW), "the name here is 'swing'"),
+        ):
+            with self.subTest(words[0]):
+                answer = run(*words)
+                self.assertEqual(answer.returncode, 2)
+                self.assertIn(hint, answer.stderr)
+
+    def test_percentiles_that_look_like_levels(self):
+        answer = run("run", FERRY, "--percentiles", "0.05,0.5", *FEW, "--quiet")
+        self.assertIn("did you mean 5, 50?", answer.stderr)
+        self.assertEqual(run("run", FERRY, "--percentiles", "0.5,5", *FEW, "--quiet").stderr, "")
+
+    def test_a_table_of_correlations_with_one_bracket(self):
+        file = self.folder / "model.toml"
+        file.write_text('[model]\nname = "x"\n[correlations]\nbetween = ["a", "b"]\nvalue = 0.3\n')
+        self.assertIn("[[correlations]]", run("check", file).stderr)
+
+    def test_help_names_what_can_be_minimised(self):
+        self.assertNotIn("{names}", run("allocate", "--help").stdout)
