@@ -4,6 +4,8 @@ import inspect
 import unittest
 from functools import partial
 
+import pandas as pd
+
 import kindynos as kd
 from tests.common import Case
 
@@ -99,3 +101,23 @@ class Calls(Case):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Hostile(Case):
+    """Arguments that fail while they are looked at."""
+
+    def test_each_is_refused_in_words(self):
+        class Mute:
+            def __repr__(self):
+                raise ValueError("no words")
+
+        frame = pd.DataFrame([[1.0, 2.0], [1.1, 2.1], [1.2, 2.0]], columns=["a", "a"])
+        for call, words in (
+            (lambda: kd.Normal(Mute(), 1), "not a Mute"),
+            (lambda: kd.npv(Mute(), [1, 2]), "not a Mute"),
+            (lambda: kd.npv(0.1, range(10**12)), "at most 100,000,000 numbers"),
+            (lambda: kd.Empirical(range(10**12)), "at most 100,000,000 numbers"),
+            (lambda: kd.BootstrapReturns.fit(frame), "two columns are named 'a'"),
+        ):
+            with self.fails(words):
+                call()

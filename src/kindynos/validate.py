@@ -25,6 +25,7 @@ from kindynos.printable import is_unseen
 
 Kind = TypeVar("Kind")
 Arguments = ParamSpec("Arguments")
+LONGEST_RANGE = 100_000_000  # numbers that are written out
 PER_CENT = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*%\s*")
 Answer = TypeVar("Answer")
 Rule = Callable[[str, Any], Any]
@@ -42,8 +43,9 @@ def shown(value: object) -> str:
         value = float(value)
     try:
         text = repr(value)
-    except ValueError:  # an integer of more digits than Python writes
-        return "a number of thousands of digits"
+    except Exception:  # an integer of more digits than Python writes, or a repr that fails
+        many = isinstance(value, int)
+        return "a number of thousands of digits" if many else f"a {type(value).__name__}"
     return text if len(text) <= 80 else text[:77] + "..."
 
 
@@ -57,6 +59,7 @@ def finite(name: str, value: Any) -> float:
 
 def number(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be one number, which may be infinite or NaN."""
+    check_length(name, value)
     if np.ma.isMaskedArray(value) and np.ma.getmaskarray(value).any():
         raise invalid_argument(name, "a number that is not masked", value)
     if isinstance(value, np.ndarray) and value.shape == ():
@@ -198,6 +201,14 @@ def listed(value: Any) -> list[Any]:
         return list(value.reshape(-1).tolist())
     several = isinstance(value, Iterable) and not isinstance(value, str | bytes | Mapping)
     return list(value) if several else [value]
+
+
+def check_length(name: str, value: Any) -> None:
+    """Raise ParameterError for a range that is too long to be written out."""
+    if isinstance(value, range) and len(value) > LONGEST_RANGE:
+        raise ParameterError(
+            f"{name} must have at most {LONGEST_RANGE:,} numbers, and this range has more"
+        )
 
 
 def array_of(name: str, value: Any) -> Floats:

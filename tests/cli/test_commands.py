@@ -3,6 +3,7 @@
 import json
 import os
 import re
+import shlex
 import signal
 import subprocess
 import sys
@@ -185,7 +186,7 @@ class Commands(Folder):
         # every command that it prints gives the figures that are printed below it
         parts = re.split(r"^  kindynos (.*)$", answer.stdout, flags=re.M)
         for command, text in zip(parts[1::2], parts[2::2], strict=True):
-            words = re.sub(r"--(keep|out) \S+", "", command).split()
+            words = shlex.split(re.sub(r"--(keep|out) \S+", "", command))
             shown = run(*words).stdout
             figures = [line for line in text.splitlines() if line.startswith(" ") and line.strip()]
             self.assertGreater(len(figures), 5)

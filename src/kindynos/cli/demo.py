@@ -124,7 +124,7 @@ def _last_year(folder: Path) -> None:
     """Report why the chance of a loss is another one than a year ago."""
     from kindynos.model.bridging import bridge
     from kindynos.plots import save_figure
-    from kindynos.reports.bridges import bridge_answer
+    from kindynos.reports.bridges import bridge_report
     from kindynos.reports.console import console
 
     old, new = folder / FILES[1], folder / FILES[0]
@@ -136,7 +136,7 @@ def _last_year(folder: Path) -> None:
     found = bridge(old, new, statistic="chance below 0", seed=SEED)
     with results_folder(folder) as stage:
         save_figure(stage / "last-year.png", lambda ax: found.plot(ax=ax))
-    console().print(" ".join(bridge_answer(found)))
+    console(140).print(bridge_report(found))
     click.echo(f"\nWritten to {folder}: last-year.png\n")
 
 

@@ -18,13 +18,14 @@ from kindynos.distributions.inverse import central
 from kindynos.distributions.kernel_sums import KernelSums
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
-from kindynos.validate import finite, instance, invalid_argument, positive
+from kindynos.validate import check_length, finite, instance, invalid_argument, positive
 
 
 def numbers(name: str, values: Any, least: int = 1) -> tuple[float, ...]:
     """Return a list of finite numbers as a tuple; raises ParameterError for anything else, or fewer
     than ``least``.
     """
+    check_length(name, values)
     if isinstance(values, str) or not hasattr(values, "__len__"):
         raise invalid_argument(name, "a list of numbers", values)
     listed = tuple(finite(f"{name}[{i}]", value) for i, value in enumerate(values))

@@ -151,6 +151,9 @@ class BootstrapReturns(Process):
         for prices that cannot be used.
         """
         if hasattr(series, "columns"):
+            if not series.columns.is_unique:
+                name = series.columns[series.columns.duplicated()][0]
+                raise ParameterError(f"two columns are named {name!r}")
             members = {str(name): cls.fit(series[name], dt, block) for name in series.columns}
             return PathSet(members, shared=True)
         values, _ = observed(series, dt, above_zero=True)
