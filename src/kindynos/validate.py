@@ -59,7 +59,6 @@ def finite(name: str, value: Any) -> float:
 
 def number(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be one number, which may be infinite or NaN."""
-    check_length(name, value)
     if np.ma.isMaskedArray(value) and np.ma.getmaskarray(value).any():
         raise invalid_argument(name, "a number that is not masked", value)
     if isinstance(value, np.ndarray) and value.shape == ():
@@ -217,6 +216,7 @@ def array_of(name: str, value: Any) -> Floats:
     """
     if type(value) is np.ndarray and value.dtype == np.float64:
         return value
+    check_length(name, value)
     if np.ma.isMaskedArray(value) and np.ma.getmaskarray(value).any():
         raise invalid_argument(name, "without masked values; fill them first", value)
     try:
