@@ -39,6 +39,7 @@ class Help(Folder):
                     or words[0] == "demo"
                     or words == ["check", "results"]
                     or "--write" in words
+                    or "--forecasts" in words
                 ):
                     continue  # needs files of an earlier command, or is slow and tested elsewhere
                 words = [

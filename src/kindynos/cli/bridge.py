@@ -75,9 +75,9 @@ def bridge(
     each change explains. Both are model files or runs saved with `kindynos run --save`.
 
     \b
-      kindynos bridge ferry_2027.toml night_ferry.toml --changes
-      kindynos bridge ferry_2027.toml night_ferry.toml --statistic "chance below 0"
-      kindynos bridge ferry_2027.toml night_ferry.toml --order load,fare --out results
+      kindynos bridge night_ferry_last_year.toml night_ferry.toml --changes
+      kindynos bridge night_ferry_last_year.toml night_ferry.toml --statistic "chance below 0"
+      kindynos bridge night_ferry_last_year.toml night_ferry.toml --order load,fare --out results
     """
     from kindynos.model.bridging import bridge as bridge_of
     from kindynos.model.bridging import list_changes
