@@ -64,7 +64,7 @@ VARYING = (
     (r"\d+ [A-Z][a-z]+ \d{4}, \d\d:\d\d UTC", "TIME"),
     (r"\b(?=[0-9]*[a-f])[0-9a-f]{8,64}\b", "DIGEST"),
 )
-LONG = re.compile(r"-?\d+\.\d{5,}(?:e-?\d+)?|-?\d+(?:\.\d+)?e-\d+")
+LONG = re.compile(r"-?\d+\.\d+(?:e[-+]?\d+)?|-?\d+e-\d+")
 
 
 class Texts(HTMLParser):
@@ -118,8 +118,11 @@ def outputs(line: tuple) -> dict[str, str]:
 
 
 def _short(number: re.Match[str]) -> str:
-    value = float(number[0])
-    return f"{value:.6g}" if abs(value) > 1e-9 else "0"
+    """Return a number with six digits, where it has eight or more or is as good as nothing."""
+    value, digits = float(number[0]), sum(letter.isdigit() for letter in number[0])
+    if 0 < abs(value) < 1e-9:
+        return "0"
+    return f"{value:.6g}" if digits >= 8 else number[0]
 
 
 def _fixed(text: str) -> str:
