@@ -24,6 +24,8 @@ class Printed:
     def text(self) -> str:
         """The figure with thousands separators."""
         number = f"{100 * self.value if self.per_cent else self.value:,.{self.decimals}f}"
+        if not any(letter in "123456789" for letter in number):
+            number = number.lstrip("-")  # what rounds to nothing has no sign
         return f"{self.before}{number}{' %' if self.per_cent else ''}"
 
     @property

@@ -275,6 +275,16 @@ class Doubtful(Case):
                 self.assertGreater(held.value_at_risk(0.95, method), 0)
             with self.fails("the price of beta is", "no money buys it"):
                 kd.Portfolio(prices, weights={"alpha": 0.5, "beta": 0.5})
+        frame.loc[298:, "beta"] = 0.0
+        prices = kd.read_prices(frame)
+        with self.fails("beta falls to 0 or below", "take simple returns"):
+            kd.markets.returns(prices, kind="log")
+        held = kd.Portfolio(prices, shares={"alpha": 10, "beta": 20})
+        for uncertain in (False, True):  # what has fallen to 0 stays there
+            paths = held.paths(5, 50, 1, uncertain=uncertain)
+            alone = kd.Portfolio(prices, shares={"alpha": 10}).paths(5, 50, 1)
+            self.assertTrue(np.isfinite(paths).all())
+            self.assertAlmostEqual(paths[0, 0], alone[0, 0])
         frame = made(300)
         frame.loc[200, "beta"] = 0.0  # in the middle it is an error
         with self.assertWarnsRegex(kd.DataWarning, "held out"):

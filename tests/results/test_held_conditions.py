@@ -62,7 +62,12 @@ class HeldConditions(Folder):
         self.assertEqual(found.outcomes, ["double"])
         with self.fails("check 'below_two'", "is broken in", kind=kd.RunError):
             made.simulate(5_000, 4, on_broken="error")
-        made.simulate(5_000, 4)  # counted unless it is to be an error
+        with self.assertWarnsRegex(
+            kd.DataWarning, "does not count the trials that break below_two"
+        ):
+            made.simulate(200_000, 4, store="summary")
+        with self.fails("on_broken='error' needs store='all'"):
+            made.simulate(200_000, 4, store="summary", on_broken="error")
 
     def test_a_row_must_hold_in_every_period(self):
         found = kd.load_model(self.file).simulate(4_000, 1, keep=["cash"])

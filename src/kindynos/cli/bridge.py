@@ -7,18 +7,7 @@ from typing import Any
 
 import click
 
-from kindynos.cli.common import (
-    PLANS,
-    WHOLE,
-    Bar,
-    NameOption,
-    OutcomeName,
-    Words,
-    finish,
-    json_option,
-    out_option,
-    read_model,
-)
+from kindynos.cli.common import Bar, OutcomeName, drawn, finish, json_option, out_option, read_model
 from kindynos.errors import KindynosError
 
 
@@ -45,16 +34,7 @@ from kindynos.errors import KindynosError
     "--group", "groups", multiple=True, metavar="NAME=A,B", help="Take several changes as one."
 )
 @click.option("--changes", "list_only", is_flag=True, help="Only list what changed, without a run.")
-@click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many draws.")
-@click.option("--seed", type=WHOLE, help="A whole number that reproduces them; else one is chosen.")
-@click.option(
-    "--sampling",
-    cls=NameOption,
-    type=Words(PLANS),
-    default="latin",
-    show_default=True,
-    help="The sampling plan: {names}.",
-)
+@drawn
 @out_option
 @json_option
 def bridge(
@@ -65,9 +45,7 @@ def bridge(
     order: str | None,
     groups: tuple[str, ...],
     list_only: bool,
-    trials: int,
-    seed: int | None,
-    sampling: str,
+    draws: dict[str, Any],
     out: Path | None,
     as_data: bool,
 ) -> None:
@@ -96,9 +74,7 @@ def bridge(
             statistic,
             None if order is None else _names(order),
             grouped or None,
-            trials=trials,
-            seed=seed,
-            sampling=sampling,
+            **draws,
             progress=progress,
         )
     finish(bridge_report(answer), out, as_data)

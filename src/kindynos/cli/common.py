@@ -19,7 +19,7 @@ from click.shell_completion import CompletionItem
 
 from kindynos.errors import KindynosError
 from kindynos.extras import require
-from kindynos.literals import ReturnPeriod
+from kindynos.literals import ReturnPeriod, Spacing
 from kindynos.reports.progress import ProgressBar
 from kindynos.validate import raw_figure
 
@@ -400,18 +400,7 @@ def _cluster(ctx: click.Context, param: click.Parameter, address: str | None) ->
     return client.get_executor()
 
 
-# the options of a simulation
-simulated = _option_group(
-    "simulation",
-    click.option(
-        "--cluster",
-        "executor",
-        callback=_cluster,
-        metavar="ADDRESS",
-        help="Run on the workers of a cluster: the address of its scheduler, or its scheduler "
-        "file. The answer is the same.",
-    ),
-    click.option("--workers", type=WHOLE, help="Threads; default: all. The answer is the same."),
+DRAWS = (
     click.option(
         "--sampling",
         cls=NameOption,
@@ -425,6 +414,46 @@ simulated = _option_group(
     ),
     click.option(
         "--trials", type=WHOLE, default=10_000, show_default=True, help="How many joint draws."
+    ),
+)
+# the options of draws, and those of a whole simulation
+drawn = _option_group("draws", *DRAWS)
+simulated = _option_group(
+    "simulation",
+    click.option(
+        "--cluster",
+        "executor",
+        callback=_cluster,
+        metavar="ADDRESS",
+        help="Run on the workers of a cluster: the address of its scheduler, or its scheduler "
+        "file. The answer is the same.",
+    ),
+    click.option("--workers", type=WHOLE, help="Threads; default: all. The answer is the same."),
+    *DRAWS,
+)
+
+# the options of a series in a table
+series_options = _option_group(
+    "series",
+    click.option(
+        "--season",
+        type=WHOLE,
+        help="Periods of one season, 0 for none; default: 12 for months and 4 for quarters.",
+    ),
+    click.option(
+        "--every",
+        type=Words(Spacing),
+        help="How far apart the dates are: day, working-day, week, month, quarter or year.",
+    ),
+    click.option(
+        "--dates",
+        metavar="NAME",
+        help="The column of dates of a series; default: the first that holds such.",
+    ),
+    click.option(
+        "--column",
+        metavar="NAME",
+        help="The column of records; may be left out where there is one beside the dates.",
     ),
 )
 

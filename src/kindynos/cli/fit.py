@@ -12,15 +12,14 @@ from kindynos.cli.common import (
     SHARE,
     WHOLE,
     Bar,
-    Words,
     finish,
     json_option,
     missing_words_option,
     out_option,
+    series_options,
     table_file,
 )
 from kindynos.errors import KindynosError
-from kindynos.literals import Spacing
 from kindynos.tables.layout import TableFormat
 
 if TYPE_CHECKING:
@@ -36,11 +35,7 @@ CALENDAR_AHEAD = 60  # periods for which days of trading are worked out
 
 @click.command()
 @click.argument("data", type=click.Path(path_type=Path))
-@click.option(
-    "--column",
-    metavar="NAME",
-    help="The column of records; may be left out where there is one beside the dates.",
-)
+@series_options
 @click.option(
     "--series",
     "as_series",
@@ -53,21 +48,6 @@ CALENDAR_AHEAD = 60  # periods for which days of trading are worked out
     is_flag=True,
     help="Take them as past forecasts, as P10, P50, P90 or low, likely, high, with what came: "
     "actual.",
-)
-@click.option(
-    "--dates",
-    metavar="NAME",
-    help="The column of dates of a series; default: the first that holds such.",
-)
-@click.option(
-    "--every",
-    type=Words(Spacing),
-    help="How far apart the dates are: day, working-day, week, month, quarter or year.",
-)
-@click.option(
-    "--season",
-    type=WHOLE,
-    help="Periods of one season, 0 for none; default: 12 for months and 4 for quarters.",
 )
 @click.option(
     "--ahead",
@@ -123,12 +103,9 @@ CALENDAR_AHEAD = 60  # periods for which days of trading are worked out
 @json_option
 def fit(
     data: Path,
-    column: str | None,
+    series: dict[str, Any],
     as_series: bool,
     as_record: bool,
-    dates: str | None,
-    every: str | None,
-    season: int | None,
     ahead: int | None,
     exog: str | None,
     trading_days: bool,
@@ -158,6 +135,8 @@ def fit(
       kindynos fit passengers.csv --series --trading-days --no-rolling
       kindynos fit past_estimates.csv --track-record
     """
+    column, dates, every = series["column"], series["dates"], series["every"]
+    season = series["season"]
     if as_record:
         _check_alone({"--series": as_series, "--column": column, "--as-driver": as_driver})
         from kindynos.fitting.track_record import track_record

@@ -12,37 +12,19 @@ from kindynos.cli.common import (
     SHARE,
     WHOLE,
     Bar,
-    Words,
     finish,
     json_option,
     missing_words_option,
     out_option,
+    series_options,
     table_file,
 )
-from kindynos.literals import Spacing
 from kindynos.tables.layout import TableFormat
 
 
 @click.command()
 @click.argument("data", type=click.Path(path_type=Path))
-@click.option(
-    "--column",
-    metavar="NAME",
-    help="The column of the series; may be left out where there is one beside the dates.",
-)
-@click.option(
-    "--dates", metavar="NAME", help="The column of dates; default: the first that holds such."
-)
-@click.option(
-    "--every",
-    type=Words(Spacing),
-    help="How far apart the dates are: day, working-day, week, month, quarter or year.",
-)
-@click.option(
-    "--season",
-    type=WHOLE,
-    help="Periods of one season, 0 for none; default: 12 for months and 4 for quarters.",
-)
+@series_options
 @click.option("--ahead", type=WHOLE, help="Periods; default: one season, at least 12.")
 @click.option(
     "--above", type=FIGURE, multiple=True, help="Give the chance of each period above this figure."
@@ -63,10 +45,7 @@ from kindynos.tables.layout import TableFormat
 @json_option
 def forecast(
     data: Path,
-    column: str | None,
-    dates: str | None,
-    every: str | None,
-    season: int | None,
+    series: dict[str, Any],
     ahead: int | None,
     above: tuple[float, ...],
     process: str | None,
@@ -93,14 +72,16 @@ def forecast(
     from kindynos.reports.forecasts import forecast_report
 
     form = TableFormat.checked(**layout, missing=missing)
-    values, _, notes = series_and_regressors(data, column, dates, every, form, [])
+    values, _, notes = series_and_regressors(
+        data, series["column"], series["dates"], series["every"], form, []
+    )
     with Bar("fitting", SHARE) as progress:
         answer = forecast_of(
             values,
             ahead,
             process,
-            season=season,
-            every=every,
+            season=series["season"],
+            every=series["every"],
             rolling=not no_rolling,
             trials=trials,
             seed=seed,

@@ -51,19 +51,12 @@ class Discrete(OnValues):
         object.__setattr__(self, "probabilities", tuple(probability for _, probability in pairs))
 
     def _checked(self) -> tuple[list[float], list[float]]:
-        values_given = self.values
-        if (
-            isinstance(self.probabilities, tuple)
-            and not self.probabilities
-            and hasattr(values_given, "__len__")
-            and len(values_given)
-        ):
-            equal = (1 / len(values_given),) * len(values_given)
-            object.__setattr__(self, "probabilities", equal)
         for name in ("values", "probabilities"):
             if isinstance(getattr(self, name), str) or not hasattr(getattr(self, name), "__len__"):
                 raise invalid_argument(name, "a list of numbers", getattr(self, name))
         values = [finite(f"values[{i}]", value) for i, value in enumerate(self.values)]
+        if self.probabilities == () and values:
+            return values, [1 / len(values)] * len(values)
         chances = [finite(f"probabilities[{i}]", p) for i, p in enumerate(self.probabilities)]
         if not values:
             raise ParameterError("values must hold at least one value")

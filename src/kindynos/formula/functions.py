@@ -53,6 +53,13 @@ def _one(name: str, compute: Callable[..., Any], help: str) -> Function:
     return Function(name, (Parameter("x"),), "same", compute, help)
 
 
+def _so_far(name: str, operation: np.ufunc, help: str) -> Function:
+    def compute(row: Floats, *, periods: int) -> Floats:
+        return np.asarray(operation.accumulate(row, axis=0))
+
+    return Function(name, (Parameter("row", "row"),), "row", compute, help)
+
+
 _CATALOGUE = (
     Function(
         "sum_of",
@@ -129,27 +136,9 @@ _CATALOGUE = (
     _row("any_period", _any_period, "1 if a condition holds in some period, else 0"),
     _row("first", lambda row: row[0], "value in the first period"),
     _row("last", lambda row: row[-1], "value in the last period"),
-    Function(
-        "running_total",
-        (Parameter("row", "row"),),
-        "row",
-        lambda row, *, periods: np.cumsum(row, axis=0),
-        "sum of the periods so far",
-    ),
-    Function(
-        "min_so_far",
-        (Parameter("row", "row"),),
-        "row",
-        lambda row, *, periods: np.minimum.accumulate(row, axis=0),
-        "lowest of the periods so far",
-    ),
-    Function(
-        "max_so_far",
-        (Parameter("row", "row"),),
-        "row",
-        lambda row, *, periods: np.maximum.accumulate(row, axis=0),
-        "highest of the periods so far",
-    ),
+    _so_far("running_total", np.add, "sum of the periods so far"),
+    _so_far("min_so_far", np.minimum, "lowest of the periods so far"),
+    _so_far("max_so_far", np.maximum, "highest of the periods so far"),
     Function(
         "following",
         (

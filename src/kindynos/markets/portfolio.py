@@ -605,7 +605,8 @@ class Portfolio(Reported):
         selected = self.prices.every(every)
         absolute = selected.absolute
         values, scales = as_prices(selected.frame.to_numpy(), absolute)
-        moving = np.ptp(values, axis=0) > 0
+        # what has fallen to 0 stays there, as what is flat stays where it is
+        moving = (np.ptp(values, axis=0) > 0) & (values[-1] != 0)
         names = [name for name, moves in zip(selected.instruments, moving, strict=True) if moves]
         frame = pd.DataFrame(values[:, moving], selected.dates, names)
         if uncertain:
@@ -621,7 +622,9 @@ class Portfolio(Reported):
         today = self.prices.frame.iloc[-1].to_numpy()[:, None, None]
         last = selected.frame.iloc[-1].to_numpy()[:, None, None]
         kind = absolute[:, None, None]
-        drawn = np.where(kind, drawn - last + today, drawn / np.where(kind, 1.0, last) * today)
+        drawn = np.where(
+            kind, drawn - last + today, drawn / np.where(kind | (last == 0), 1.0, last) * today
+        )
         if self._positions is None:
             return np.asarray(np.einsum("i,ipt->pt", self._held[-1], drawn))
         days = self._days_of(1, selected.spacing)

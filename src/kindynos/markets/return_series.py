@@ -163,6 +163,12 @@ def returns(
     frame = selected.frame
     absolute, values = selected.absolute, selected.moves
     if kind == "log":
+        lost = ((values <= -1) & ~absolute).any(axis=0)
+        if lost.any():
+            raise ParameterError(
+                f"{frame.columns[int(lost.argmax())]} falls to 0 or below, and has no logarithmic "
+                "return there; take simple returns"
+            )
         values = np.where(absolute, values, np.log1p(np.where(absolute, 0.0, values)))
     answer = pd.DataFrame(values, frame.index[1:], frame.columns)
     return Returns(answer, kind, selected.spacing, selected.description)

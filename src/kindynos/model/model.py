@@ -743,6 +743,8 @@ class Model(Inline):
             on_broken,
         )
         one_of("store", store, get_args(RunStore))
+        if on_broken == "error" and store != "all":
+            raise ParameterError(f"on_broken='error' needs store='all', not {store!r}")
         if store == "summary":
             from kindynos.results.summary_run import summarize
 

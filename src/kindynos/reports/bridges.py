@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from rich.console import RenderableType
 from rich.text import Text
 
-from kindynos.formatting import brief, is_per_cent, number, step_of
+from kindynos.formatting import brief, is_per_cent, number, per_cent, step_of
 from kindynos.inference.estimates import Estimate
 from kindynos.program.differences import Change
 from kindynos.reports.answers import opening
@@ -43,6 +43,7 @@ def bridge_report(answer: Bridge) -> Report:
                 "before": plain_estimate(answer.before),
                 "after": plain_estimate(answer.after),
                 "error": answer.error,
+                "without value": list(answer.without_value),
                 "parts": plain_rows(table),
                 "renamed": dict(answer.renamed),
                 "sentence": " ".join(bridge_answer(answer)),
@@ -148,7 +149,19 @@ def bridge_answer(answer: Bridge) -> list[str]:
     if unsure:
         named = ", ".join(unsure[:MOST_NAMED]) + (" and others" if len(unsure) > MOST_NAMED else "")
         said.append(f"What {named} did to it is within the sampling error.")
-    return said
+    return [*said, *_without_value(answer)]
+
+
+def _without_value(answer: Bridge) -> list[str]:
+    """Return how many trials have no value, where some have none, and what that means."""
+    before, after = (per_cent(share, 1) for share in answer.without_value)
+    if not any(answer.without_value):
+        return []
+    said = f"{before} of the trials had no value before, {after} have none now"
+    of_all = answer.statistic.startswith("chance")
+    return [
+        f"{said}; {'chances are of all trials' if of_all else 'the figures are of the others'}."
+    ]
 
 
 def _is_certain(part: Estimate) -> bool:

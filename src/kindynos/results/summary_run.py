@@ -464,6 +464,13 @@ def summarize(
     """Return the summary of a run; see Model.simulate."""
     seed = options.checked_seed()
     plan = PLANS.find(options.sampling)
+    if program.checks:
+        warnings.warn(
+            f"a summary does not count the trials that break {', '.join(program.checks)}; hold the "
+            "trials with store='all'",
+            DataWarning,
+            stacklevel=3,
+        )
     if options.trials < SMALLEST:
         raise ParameterError(
             f"store='summary' is for runs of {SMALLEST:,} trials and more; smaller ones are held"

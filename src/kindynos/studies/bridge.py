@@ -20,8 +20,9 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
+from kindynos.engine.available import check_memory
 from kindynos.engine.blocks import Blocks
-from kindynos.errors import ModelError, ParameterError
+from kindynos.errors import ModelError, ParameterError, RunError
 from kindynos.formatting import rounded_to_sum
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import t_point
@@ -32,6 +33,7 @@ from kindynos.program.statement import Statement
 from kindynos.results.result import Result
 from kindynos.results.sample import spread
 from kindynos.results.statistic_text import parse_statistic
+from kindynos.results.statistics import STATISTICS
 from kindynos.sampling.plans import PLANS
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.aims import JUMPING
@@ -71,6 +73,7 @@ class Bridge(Reported):
     trials: int = 0
     seed: int = 0
     runs: int = 0
+    without_value: tuple[float, float] = (0.0, 0.0)  # shares of trials, before and after
 
     def __repr__(self) -> str:
         return (
@@ -158,6 +161,12 @@ def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Br
         mixtures.changes = changes
         count, everything = len(changes), frozenset(range(len(changes)))
 
+    before, after = mixtures.figure(nothing), mixtures.figure(everything)
+    if not (math.isfinite(before) and math.isfinite(after)):
+        raise RunError(
+            f"the {mixtures.label} of {outcome!r} goes from {float(before):g} to {float(after):g}, "
+            "which cannot be divided among changes"
+        )
     parts = {
         change.name: mixtures.combined(weights)
         for change, weights in zip(changes, mixtures.weights(), strict=True)
@@ -166,8 +175,8 @@ def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Br
     if request.order is not None:
         done: list[int] = []
         for position in _positions(changes, request.order):
-            before, after = frozenset(done), frozenset([*done, position])
-            ordered[changes[position].name] = mixtures.combined({after: 1.0, before: -1.0})
+            without, with_it = frozenset(done), frozenset([*done, position])
+            ordered[changes[position].name] = mixtures.combined({with_it: 1.0, without: -1.0})
             done.append(position)
     first, last = {}, {}
     for position, change in enumerate(changes):
@@ -181,8 +190,8 @@ def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Br
         mixtures.label,
         line.unit,
         mixtures.kind,
-        mixtures.figure(nothing),
-        mixtures.figure(everything),
+        before,
+        after,
         whole.error,
         changes,
         parts,
@@ -192,7 +201,8 @@ def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Br
         names,
         mixtures.blocks.trials,
         mixtures.seed,
-        len(mixtures.known),
+        len(mixtures.figures),
+        mixtures.without_value,
     )
 
 
@@ -205,6 +215,8 @@ def _outcome(old: Statement, new: Statement, name: str | None) -> str:
         return numbers[0]
     for statement in (old, new):
         checked_outcome(statement, name)
+        if statement.program.shapes[name].row:
+            raise ModelError(f"{name!r} has a value in each period; name an outcome of one number")
     return name
 
 
@@ -234,6 +246,18 @@ def _grouped(changes: list[Change], groups: Mapping[str, Sequence[str]]) -> list
     return [*joined, *rest]
 
 
+@dataclass(frozen=True)
+class _Figure:
+    """A figure of a mixture: its value, the sums by block of its linear terms, and how far apart
+    these lie, the most by which one trial moves it.
+    """
+
+    value: Estimate
+    sums: Floats
+    jump: float
+    without_value: float  # the share of trials
+
+
 class _Mixtures:
     """The figure of the old model with any of the changes made, on the same draws."""
 
@@ -254,31 +278,35 @@ class _Mixtures:
         self.kind = self.statistic.kind
         program = new.program
         self.blocks = Blocks.cut(request.trials, program.periods, self.plan.powers_of_two)
-        self.known: dict[frozenset[int], tuple[Estimate, Floats]] = {}
-        self.drawn: dict[str, Floats] = {}
-        whole = with_changes(old, new, changes).program
-        here, there = (self._drawn(item)[0] for item in (whole, program))
+        self.figures: dict[frozenset[int], _Figure] = {}
+        self.draws: dict[str, Floats] = {}
+        all_changes = with_changes(old, new, changes).program
+        here, there = (self._outcome_values(item) for item in (all_changes, program))
         self.unnamed = not np.array_equal(here, there, equal_nan=True)
 
-    def figure(self, made: frozenset[int]) -> Estimate:
+    def figure(self, mixture: frozenset[int]) -> Estimate:
         """Return the figure with some changes made, with its own error."""
-        return self._worked_out(made)[0]
+        return self._worked_out(mixture).value
+
+    @property
+    def without_value(self) -> tuple[float, float]:
+        """The shares of trials without a value in the old and in the new model."""
+        everything = frozenset(range(len(self.changes)))
+        old, new = (self._worked_out(mixture) for mixture in (frozenset[int](), everything))
+        return old.without_value, new.without_value
 
     def combined(self, weights: Mapping[frozenset[int], float]) -> Estimate:
         """Return a mixture of figures, with the 95 % error that its terms have between blocks."""
-        value = sum(weight * float(self._worked_out(made)[0]) for made, weight in weights.items())
-        terms = sum(
-            (weight * self._worked_out(made)[1] for made, weight in weights.items()),
-            start=np.zeros(self.blocks.trials),
-        )
-        bounds = self.blocks.bounds
-        sizes = np.diff(bounds)
-        if len(sizes) < 2 or not np.isfinite(terms).all():
+        figures = [(weight, self._worked_out(mixture)) for mixture, weight in weights.items()]
+        value = sum(weight * float(figure.value) for weight, figure in figures)
+        sizes = np.diff(self.blocks.bounds)
+        sums = np.sum([weight * figure.sums for weight, figure in figures], axis=0)
+        if len(sizes) < 2 or not np.isfinite(sums).all():
             return Estimate(value)
-        sums = np.add.reduceat(terms, bounds[:-1])
         error = t_point(len(sizes) - 1) * math.sqrt(spread(sums, sizes))
-        if self.label.split()[0] in JUMPING:  # which blocks of a stratified plan may agree on
-            error = max(error, LEAST * float(np.ptp(terms)) / self.blocks.trials)
+        if self.label.split()[0] in JUMPING:  # blocks of a stratified plan may all agree on it
+            jump = sum(weight * figure.jump for weight, figure in figures if weight > 0)
+            error = max(error, LEAST * jump / self.blocks.trials)
         return Estimate(value, value - error, value + error)
 
     def weights(self) -> list[dict[frozenset[int], float]]:
@@ -306,11 +334,11 @@ class _Mixtures:
                     add(position, frozenset(order[:place]), 1 / ORDERS)
         return answer
 
-    def _worked_out(self, made: frozenset[int]) -> tuple[Estimate, Floats]:
-        """Return the figure and its terms by trial, of which the figure is a mean."""
-        if made not in self.known:
-            program = self._statement(made).program
-            values, _ = self._drawn(program)
+    def _worked_out(self, mixture: frozenset[int]) -> _Figure:
+        """Return the figure of a mixture with its terms by block."""
+        if mixture not in self.figures:
+            program = self._statement(mixture).program
+            values = self._outcome_values(program)
             line = program.lines[self.outcome]
             result = Result(
                 self.outcome,
@@ -320,45 +348,68 @@ class _Mixtures:
                 unit=line.unit,
                 better=line.better,
                 target=line.target,
+                missing=line.missing,
             )
-            terms = self.statistic.influence(result.sample)
-            if terms is None:
-                raise ParameterError(
-                    f"the {self.label} has no term for each trial; take a mean, a percentile or a "
-                    "chance"
-                )
-            self.known[made] = self.statistic.read(result), np.nan_to_num(terms)
+            terms = self._terms(result)
+            self.figures[mixture] = _Figure(
+                self.statistic.read(result),
+                np.add.reduceat(terms, self.blocks.bounds[:-1]),
+                float(np.ptp(terms)),
+                result.n_failed / result.size,
+            )
             if self.request.progress is not None:
-                total = max(2 ** min(len(self.changes), EXACT), len(self.known))
-                self.request.progress(len(self.known), total)
-        return self.known[made]
+                total = max(2 ** min(len(self.changes), EXACT), len(self.figures))
+                self.request.progress(len(self.figures), total)
+        return self.figures[mixture]
 
-    def _statement(self, made: frozenset[int]) -> Statement:
-        if len(made) == len(self.changes):
+    def _terms(self, result: Result) -> Floats:
+        """Return what each trial adds to the figure; a trial without a value adds nothing to one
+        that is of the others.
+        """
+        name = self.statistic.name
+        ranks = bool(name) and STATISTICS[name].ranks
+        sample = result.ranked if ranks else result.sample
+        terms = self.statistic.influence(sample)
+        if terms is None:
+            raise ParameterError(
+                f"the {self.label} has no term for each trial; say a mean, percentile or chance"
+            )
+        if len(terms) == result.size:
+            return terms
+        by_trial = np.zeros(result.size)
+        by_trial[~np.isnan(sample.values)] = (terms - terms.mean()) * result.size / len(terms)
+        return by_trial
+
+    def _statement(self, mixture: frozenset[int]) -> Statement:
+        if len(mixture) == len(self.changes):
             return self.new
-        if not made:
+        if not mixture:
             return self.old
         return with_changes(
-            self.old, self.new, [self.changes[position] for position in sorted(made)]
+            self.old, self.new, [self.changes[position] for position in sorted(mixture)]
         )
 
-    def _drawn(self, program: Program) -> tuple[Floats, int]:
+    def _outcome_values(self, program: Program) -> Floats:
         """Return the outcome by trial; a driver that is the same, and moves with the same others,
         is drawn once for all mixtures.
         """
         needed = program.ancestors([self.outcome]).intersection(program.drivers)
         keys = {name: _key(program, name) for name in needed}
         missing = [
-            name for name in program.drivers if name in needed and keys[name] not in self.drawn
+            name for name in program.drivers if name in needed and keys[name] not in self.draws
         ]
         if missing:
             sizes = {block: self.blocks.size(block) for block in range(self.blocks.count)}
-            for name, drawn in program.draw(self.plan, self.seed, sizes, missing).items():
-                self.drawn[_key(program, name)] = drawn
-        inputs = {name: self.drawn[key] for name, key in keys.items()}
+            check_memory(
+                f"the draws of {len(missing)} drivers",
+                8.0 * self.blocks.trials * sum(_rows(program, name) for name in missing),
+            )
+            for name, draws in program.draw(self.plan, self.seed, sizes, missing).items():
+                self.draws[_key(program, name)] = draws
+        inputs = {name: self.draws[key] for name, key in keys.items()}
         evaluated, _ = program.evaluate(inputs, self.blocks.trials, [self.outcome])
         flat = np.broadcast_to(evaluated[self.outcome].reshape(-1), (self.blocks.trials,))
-        return np.array(flat), len(missing)
+        return np.array(flat)
 
 
 def _key(program: Program, name: str) -> str:
@@ -385,6 +436,10 @@ def _key(program: Program, name: str) -> str:
         [repr(entry) for entry in program.correlations if near & set(entry.names)],
         [_stated(program, item) for item in sorted(above)],
     )
+
+
+def _rows(program: Program, name: str) -> int:
+    return max(program.periods, 1) if program.drivers[name].shape.row else 1
 
 
 def _stated(program: Program, name: str) -> Any:
