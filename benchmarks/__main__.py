@@ -47,7 +47,7 @@ NAMES = (
 HEAD = """<!-- written by: make proofs -->
 
 Measured on {date} with Kindynos {version}, Python {python}, NumPy {numpy}, SciPy {scipy}, on
-{processors} processors. Seeds are fixed and stand in the files of `benchmarks/`.
+{processors} processors. Seeds are fixed, in the files of `benchmarks/`.
 """
 
 

@@ -211,8 +211,8 @@ def check_length(name: str, value: Any) -> None:
 
 
 def array_of(name: str, value: Any) -> Floats:
-    """Return ``value`` as an array of floats, any shape; it must hold real numbers only, of which
-    NaN is one.
+    """Return ``value`` as an array of floats, any shape; it must hold real numbers only;
+    NaN counts as one.
     """
     if type(value) is np.ndarray and value.dtype == np.float64:
         return value

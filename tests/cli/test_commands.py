@@ -326,8 +326,8 @@ class BadInput(Folder):
         for text, words in (
             ("[given]\na = 1,5\n", ("a = 1,5", "decimal comma")),
             ("[given]\na = 1,000\n", ("a = 1,000", "without commas")),
-            ("[given]\na = 1\na = 2\n", ("line 5", "a stands there twice")),
-            ("[given]\na = fare\n", ("stands in quotes",)),
+            ("[given]\na = 1\na = 2\n", ("line 5", "a is there twice")),
+            ("[given]\na = fare\n", ("is written in quotes",)),
             ("[given]\na = 1\n", ("no outcome", "[outcomes]")),
         ):
             file = self.folder / "m.toml"

@@ -208,7 +208,7 @@ class Media(unittest.TestCase):
                 call("a", "rate")
         compared = kd.compare({"one": held, "two": held})
         self.assertEqual(compared.chance("rate < 10%")["two"], held.chance("rate < 10%"))
-        with self.assertRaisesRegex(kd.KindynosError, "say of which scenario"):
+        with self.assertRaisesRegex(kd.KindynosError, "name the scenario"):
             compared.sensitivity("rate")
 
 

@@ -95,7 +95,7 @@ class HeldConditions(Folder):
         first = shown.splitlines()[0]
         data = json.loads(run(*words, "--json").stdout)["checks"][0]
         self.assertTrue(
-            first.startswith(f"'above_overdraft' does not hold in {data['broken in']} of")
+            first.startswith(f"The condition above_overdraft is broken in {data['broken in']} of")
         )
         self.assertIn(f"worst in trial {data['worst trial']}", first)
         table = pd.read_csv(out / "checks.csv")
@@ -104,9 +104,10 @@ class HeldConditions(Folder):
         self.assertEqual(again["broken in"].tolist(), [data["broken in"], 0])
         compared = run("compare", self.file, "--seed", "1", "--trials", "2000").stdout
         self.assertTrue(
-            compared.startswith("as stated: 'above_overdraft' does not hold in"), compared[:99]
+            compared.startswith("as stated: The condition above_overdraft is broken in"),
+            compared[:99],
         )
-        self.assertIn("small: 'above_overdraft' does not hold in", compared)
+        self.assertIn("small: The condition above_overdraft is broken in", compared)
 
     def test_check_tries_the_base_case_and_some_trials(self):
         shown = run("check", self.file).stdout

@@ -275,7 +275,7 @@ class UncertainSheet(Folder):
             ([["cell", "distribution"], ["Data!B2", None], [], ["cell"], ["Data!B3"]],
              "driver 'sold' has no distribution"),
             ([["cell", "units"], ["Data!B3", "EUR"]], "did you mean 'unit'"),
-            ([["name", "cell"], ["x", "Data!B3"], ["x", "Data!B2"]], "'x' stands there twice"),
+            ([["name", "cell"], ["x", "Data!B3"], ["x", "Data!B2"]], "'x' is there twice"),
             ([["drivers"], ["cell", "distribution", "mean", "sd"], ["Data!B2", "normal", 1, 1]],
              "names no outcome"),
         ):  # fmt: skip

@@ -1,4 +1,4 @@
-"""A cohort: a population, each of which stays in its state or moves to another, in every
+"""A cohort: a population whose members stay in their state or move to another, in every
 period.
 
 Sources: Norris, Markov Chains (1997), chapter 1; Kemeny and Snell, Finite Markov Chains (1960),

@@ -123,7 +123,7 @@ def _part(table: Any, where: str, folder: Path, criteria: bool) -> Any:
 
 
 def _test(table: Mapping[str, Any], where: str, folder: Path, criteria: bool) -> EventTest:
-    """Return a test of an event: what follows stands in ``then``, or by signal in ``after``."""
+    """Return a test of an event: what follows is in ``then``, or by signal in ``after``."""
     for key in ("of", "signals"):
         if key not in table:
             raise ParameterError(f"a test needs the key {key!r}", owner=where)

@@ -279,7 +279,7 @@ class Solution(Reported):
 
     def profile(self, alternative: str) -> Any:
         """Return the risk profile of an alternative, a DataFrame: payoff, chance, and the chances
-        of so much or less, and of more.
+        of at most a value, and of more.
         """
         import pandas as pd
 

@@ -180,7 +180,7 @@ class EventTest:
         stated = mapping("signals", self.signals, "chances by signal")
         rests = [signal for signal, row in stated.items() if row == REST]
         if len(stated) < 2 or len(rests) > 1:
-            raise ParameterError("needs at least two signals, of which one may take the rest")
+            raise ParameterError("needs at least two signals; one may take the rest")
         by_name = {
             _named(signal): _likelihoods(signal, row)
             for signal, row in stated.items()

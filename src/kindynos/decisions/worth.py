@@ -143,7 +143,7 @@ def perfect_information(decision: Decision, **options: Any) -> pd.DataFrame:
 def _consistent(by: str) -> None:
     if by not in CONSISTENT:
         raise ParameterError(
-            "what it is worth to know is told by the mean or the certainty equivalent"
+            "the value of knowing is measured by the mean or the certainty equivalent"
         )
 
 

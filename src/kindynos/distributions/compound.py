@@ -96,7 +96,7 @@ class Compound(MomentDistribution):
 
     @cached_property
     def _lattice(self) -> Fraction | None:
-        """The largest number of which all sizes are multiples, where they are single values and the
+        """The largest number that divides all sizes, where they are single values and the
         sums fit on its grid.
         """
         if not self.size.discrete:

@@ -394,7 +394,7 @@ class IntegerUniform(Counting):
     rules = {"low": whole_number, "high": whole_number}
     label = "integer uniform"
     formula = "P(k) = 1 / (high - low + 1) for k from low to high"
-    use = "whole numbers of which none is likelier: a day of the month, a position in a queue"
+    use = "whole numbers, all equally likely: a day of the month, a position in a queue"
 
     def __post_init__(self) -> None:
         super().__post_init__()

@@ -23,8 +23,8 @@ class Recalibrated(MomentDistribution):
     """Another distribution with its range widened about the median and moved: written
     ``X.recalibrated(record)``.
 
-    A value is told by its score, its distance from the median in units of the reach of its side,
-    which is the distance of the 10th or the 90th percentile over 1.2816. The score s becomes
+    The score of a value is its distance from the median in units of the reach of its side, which is
+    the distance of the 10th or the 90th percentile over 1.2816. The score s becomes
     ``bias + widening s``, on the side on which that lies. Ends of the inner distribution move too.
 
     Source: the two-piece scale of Wallis, Statistical Science 29 (2014), 106-112.

@@ -1,5 +1,5 @@
 """Transforms of another distribution: values beyond an end moved to it. Shifting, scaling and
-truncating stand in ``base``.
+truncating are in ``base``.
 """
 
 from __future__ import annotations

@@ -55,7 +55,7 @@ class Carried:
 
 @lru_cache(maxsize=16)
 def _unpacked(carried: Carried, thread: int) -> Callable[[int], Any]:
-    """Return the task for a thread, of which each has its own: the functions in it may keep
+    """Return the task for a thread; each thread has its own: the functions in it may keep
     state.
     """
     import cloudpickle

@@ -329,7 +329,7 @@ class ProfileIntervals:
             for name in family.limits
             if name in self.narrow.free
         )
-        # beyond a location nothing lies at such a limit: nothing bounds it, and a scale is told
+        # beyond a location nothing lies at such a limit: nothing bounds it, and a scale is bounded
         # from above alone
         half = self.edges and "location" in search.free and "df" not in self.edges
         for name in search.free if vague else []:

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 PERCENTILES = (5.0, 25.0, 50.0, 75.0, 95.0)
-YEAR = 12  # periods of which the total is given
+YEAR = 12  # periods in the total, by default
 PERIODS = 12  # ahead, where a series has no season
 TRIALS = 10_000
 
@@ -34,18 +34,18 @@ class Forecast(Reported):
 
     ``paths`` has them by trial ``(periods, trials)``; see ``table`` for their percentiles,
     ``total`` for the sum of the first periods, ``chance`` for a figure, and ``plot``. ``ranking``
-    has all processes that were tried, and ``name`` is the one that was taken.
+    has all processes that were tried, and ``process_name`` is the one that was used.
     """
 
     ranking: SeriesRanking
-    name: str
+    process_name: str
     paths: Floats
     seed: int
 
     @property
     def process(self) -> Process:
         """The process."""
-        return self.ranking[self.name]
+        return self.ranking[self.process_name]
 
     @cached_property
     def periods(self) -> Any:
@@ -93,7 +93,7 @@ class Forecast(Reported):
     @checked
     def plot(self, ax: Axes | None = None) -> Axes:
         """Draw the history with the fan of the coming periods."""
-        return self.ranking.plot(self.name, ax=ax, periods=len(self.paths))
+        return self.ranking.plot(self.process_name, ax=ax, periods=len(self.paths))
 
 
 @checked

@@ -12,7 +12,7 @@ from kindynos.errors import ParameterError
 from kindynos.fitting.track_record import FEWEST, TrackRecord
 from kindynos.validate import checked, instance
 
-OUTER_LEVEL = 0.9  # of the range P10 to P90, which a track record is told by
+OUTER_LEVEL = 0.9  # of the range P10 to P90, the measure of a track record
 
 
 @checked

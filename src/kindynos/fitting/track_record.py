@@ -1,6 +1,6 @@
 """The track record of opinions: past forecasts as ranges, with what came.
 
-A case is told by its score: how far what came lies from the stated median, in units of the reach of
+The score of a case is how far what came lies from the stated median, in units of the reach of
 its side (the distance of the 10th or the 90th percentile over 1.2816). Of a forecaster whose ranges
 are right the scores are standard normal; their mean is the bias, their sd the widening that would
 have been right.
@@ -35,7 +35,7 @@ from kindynos.validate import checked, finite, listed
 if TYPE_CHECKING:
     import pandas as pd
 
-FEWEST = 10  # cases from which on a bias and a widening are told
+FEWEST = 10  # the fewest cases for a bias and a widening
 LEVELS = (np.arange(199) + 0.5) / 199  # at which a forecast is scored
 NAMES = {
     "actual": ("actual", "came"),

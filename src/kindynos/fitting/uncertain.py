@@ -12,7 +12,7 @@ from kindynos.sampling.streams import stream
 from kindynos.validate import check_integer, checked
 
 MOST_PARAMETERS = 6
-TRIES = 20  # times as many draws as are wanted, of which the likely ones are taken
+TRIES = 20  # times as many draws as are wanted; the likely ones are taken
 
 
 @checked

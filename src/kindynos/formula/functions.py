@@ -148,7 +148,7 @@ _CATALOGUE = (
         ),
         "row",
         _following,
-        "row one period (or `ahead` periods) later; after stands in beyond the end",
+        "row one period (or `ahead` periods) later; after is used beyond the end",
     ),
 )
 

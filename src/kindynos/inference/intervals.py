@@ -214,6 +214,6 @@ def skewness_of(terms: Floats) -> float:
 
 
 def hall(t: float, skewness: float, count: float) -> float:
-    """Return Hall's cubic transformation for the mean of so many terms; see skewness_corrected."""
+    """Return Hall's cubic transformation of a mean; see skewness_corrected."""
     a = skewness / (3 * math.sqrt(count))
     return float((np.cbrt(1 + 3 * a * (t - a / 2)) - 1) / a) if abs(a) > 1e-9 else t

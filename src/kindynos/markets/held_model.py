@@ -62,7 +62,7 @@ def held_statement(
     """Return the model of holdings of these values over that many periods.
 
     ``shifts`` are added to each return, and a ``cost`` in money is taken off the profit. Drivers
-    have the names of the holdings (what cannot stand in a name becomes an underscore);
+    have the names of the holdings (what a name cannot hold becomes an underscore);
     ``value_NAME`` is what is held of each, ``return_NAME`` its return over all periods. Outcomes:
     ``profit``, in money, and ``max_drawdown``, the deepest fall of the value below its highest so
     far, as a share of that.

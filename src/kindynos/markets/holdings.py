@@ -21,7 +21,7 @@ from kindynos.markets.prices import Prices
 from kindynos.tables.reader import read_table
 from kindynos.validate import finite, mapping
 
-KINDS = ("shares", "weight", "amount")  # columns of a file of holdings, of which it has one
+KINDS = ("shares", "weight", "amount")  # columns of a file of holdings; it has one of them
 
 Revalue = Callable[..., Any]
 
@@ -45,7 +45,7 @@ def read_holdings(path: Path) -> StatedHoldings:
     weight or amount (in money), and perhaps currency, change and group.
 
     Raises FileError, with the row, for an amount that is missing or not a number, and for an
-    instrument that is missing or stands twice.
+    instrument that is missing or listed twice.
     """
     table = read_table(path)
     columns = {name.lower(): name for name in table.names}

@@ -248,7 +248,7 @@ class Portfolio(Reported):
         """
         if abs(self.value) <= 1e-12 * float(self.values.abs().sum()):
             raise ParameterError(
-                "long and short positions add up to nothing, of which there are no weights"
+                "long and short positions add up to nothing, which leaves no weights"
             )
         return (self.values / self.value).rename("weight")
 
@@ -335,7 +335,7 @@ class Portfolio(Reported):
         )
 
     def _days_of(self, periods: int, spacing: DateSpacing | None = None) -> float:
-        """Return the days that pass in a number of periods: of trading, a year of which has 252,
+        """Return the days that pass in a number of periods: of trading, with 252 a year,
         or 365 in a market that never closes.
         """
         own = self.prices.spacing
@@ -545,7 +545,7 @@ class Portfolio(Reported):
             moves = moves.iloc[0 if window is None else -window :]
         base, label = self.base
         if base <= 0:
-            raise ParameterError(f"the {label} is {base:g}, of which there are no returns")
+            raise ParameterError(f"the {label} is {base:g}, which has no returns")
         returns = self.exposure(every=every).with_returns(moves[self.instruments].to_numpy())
         series = pd.Series(
             against(-returns.losses / base, moves[benchmark].to_numpy(), both.spacing.per_year),

@@ -36,7 +36,7 @@ from kindynos.validate import (
 )
 
 POLICIES = ("drop", "carry", "error")
-# the names of the columns of a long file, the first of which are ours
+# the names of the columns of a long file; the first are ours
 LONG = {"instrument": ("instrument", "symbol", "ticker"), "price": ("price", "close")}
 BELOW = "not above 0"
 DOUBTFUL = (
@@ -323,7 +323,7 @@ def read_prices(
     How far the dates lie apart is found: days of a week of five or seven, weeks, months, quarters,
     years, or irregular; ``per_year`` states the dates in a year of a market that has its own.
     Raises FileError with file and row for text in a price, decimal commas, dates that cannot be
-    read or stand twice, and files with too little.
+    read or appear twice, and files with too little.
     """
     one_of("missing", missing, POLICIES)
     if per_year is not None:

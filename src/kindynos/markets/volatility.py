@@ -47,8 +47,8 @@ def clustering(losses: Floats) -> float:
     """Return by how much clustered volatility cuts what losses say about their tail: 1 for
     independent ones.
 
-    It is 1 + 2 x the sum of the autocorrelations of large losses (beyond the 90 % quantile), told
-    from those of large moves in either direction, of which there are more: over 3 x the root of the
+    It is 1 + 2 x the sum of the autocorrelations of large losses (beyond the 90 % quantile), known
+    from those of large moves in either direction, which are more: over 3 x the root of the
     number of days, with weights that fall to 0 (Newey and West, Econometrica 55, 1987, 703-708).
     The sum is doubled, since about half of what fades slowly lies beyond them.
     """

@@ -90,7 +90,7 @@ def _advice(message: str, text: str) -> str:
     line = lines[int(match[1]) - 1].strip()
     key = line.partition("=")[0].strip()
     if "Cannot overwrite" in message:
-        return f": {key} stands there twice"
+        return f": {key} is there twice"
     if re.search(r"=\s*-?\d{1,3}(,\d{3})+(\.\d+)?$", line):
         return f": {line}; numbers are written without commas, such as 1000 or 1_000"
     if re.search(r"=\s*-?\d+,\d+$", line):
@@ -98,7 +98,7 @@ def _advice(message: str, text: str) -> str:
     if re.search(r"=\s*[.]\d", line):
         return f": {line}; write 0.5, not .5"
     if re.search(r"=\s*[A-Za-z_]", line):
-        return f": {line}; a text or a formula stands in quotes"
+        return f": {line}; a text or a formula is written in quotes"
     return f": {line:.80}"
 
 

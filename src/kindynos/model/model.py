@@ -559,7 +559,7 @@ class Model(Inline):
         ..., "each": "period"}``); ``given`` are figures; arguments with a default may be left out.
         ``outcomes`` names what the function returns: one value, several in order, or values by
         name; ``{"profit": {"unit": "EUR", "target": 0}}`` says more. With ``base=``, a dataclass
-        instance, the function takes one such instance, of which drivers and given figures replace
+        instance, the function takes one such instance, where drivers and given figures replace
         fields; it may return one too. The function, or object that can be called, gets arrays, the
         trials last, if that gives what single numbers give, and otherwise floats, trial by trial,
         spread over processes where that pays; ``each_trial`` decides it. A trial that fails is

@@ -166,7 +166,7 @@ class CorrelationTable(_Table):
     between: list[str] = Field([], description="Two drivers.")
     among: list[str] | str = Field(
         [],
-        description="Drivers, or a table of drivers, of which each two have the value.",
+        description="Drivers, or a table of drivers, where each pair has the value.",
         examples=["items"],
     )
     matrix: str | None = Field(

@@ -214,6 +214,6 @@ def _profiles(solution: Solution, figure: Figure) -> None:
     )
     left.set_ylabel("chance of each bar")
     left.legend()
-    right.set_title("Chance of so much or less (thick) and of more (thin)")
+    right.set_title("Chance of at most this (thick) and of more (thin)")
     right.set_xlabel(quantity_label("payoff", solution.decision.unit, label))
     right.set_ylabel("chance")

@@ -122,7 +122,7 @@ class Garch(InPeriods):
         if self.reaction > self.persistence:
             raise invalid_argument(
                 "reaction",
-                f"at most persistence ({self.persistence:g}), of which it is a part",
+                f"at most persistence ({self.persistence:g}), which includes it",
                 self.reaction,
             )
         for name, rule in (("today", positive), ("last", finite)):

@@ -1,5 +1,5 @@
 """Fitting exponential smoothing: the errors of a series one period ahead, the weights and first
-states of which the series is likeliest, and their errors.
+states that make the series likeliest, and their errors.
 
 Given the weights, the errors are linear in the first states and in the shocks of missing values, so
 that these are solved for, and the search is over the weights alone. Source: Golub and Pereyra, SIAM
@@ -83,7 +83,7 @@ class Form:
 
 @dataclass(frozen=True)
 class Found:
-    """Weights ``(weights,)`` and hidden values ``(hidden,)`` of which a series is likeliest, and
+    """Weights ``(weights,)`` and hidden values ``(hidden,)`` that make a series likeliest, and
     the squares that the likelihood goes by.
     """
 
@@ -105,7 +105,7 @@ class FilteredStates:
 
 @dataclass(frozen=True)
 class SmoothingSolved:
-    """For sets of weights, the hidden values of which the series is likeliest, and the errors times
+    """For sets of weights, the hidden values that make the series likeliest, and the errors times
     the scale of shocks.
     """
 

@@ -53,8 +53,8 @@ def changes_between(old: Statement, new: Statement) -> list[Change]:
     """
     groups = _Groups(old, new)
     if old.timeline != new.timeline:
-        told = f"{_periods(old)} -> {_periods(new)}"
-        groups.add(Change(PERIODS, periods=True, words=(told,)))
+        periods = f"{_periods(old)} -> {_periods(new)}"
+        groups.add(Change(PERIODS, periods=True, words=(periods,)))
     cells = _changed_cells(old, new)
     for name in dict.fromkeys([*old.quantities, *new.quantities]):
         before, after = old.quantities.get(name), new.quantities.get(name)
@@ -62,19 +62,19 @@ def changes_between(old: Statement, new: Statement) -> list[Change]:
             continue
         groups.add(Change(name, frozenset({name}), words=(_told(name, before, after),)))
     if cells:
-        told = f"{len(cells)} quantities of the workbook rest on other cells"
-        groups.add(Change(WORKBOOK, frozenset(cells), words=(told,)))
+        count = f"{len(cells)} quantities of the workbook rest on other cells"
+        groups.add(Change(WORKBOOK, frozenset(cells), words=(count,)))
     for change in _changed_correlations(old, new):
         groups.add(change)
     groups.join_what_belongs_together()
     return groups.named()
 
 
-def with_changes(old: Statement, new: Statement, made: Iterable[Change]) -> Statement:
+def with_changes(old: Statement, new: Statement, changes: Iterable[Change]) -> Statement:
     """Return the old model with some of the changes made."""
-    taken = list(made)
-    names = frozenset[str]().union(*(change.quantities for change in taken))
-    pairs = frozenset[Pair]().union(*(change.correlations for change in taken))
+    selected = list(changes)
+    names = frozenset[str]().union(*(change.quantities for change in selected))
+    pairs = frozenset[Pair]().union(*(change.correlations for change in selected))
     quantities = {name: item for name, item in old.quantities.items() if name not in names}
     quantities |= {name: new.quantities[name] for name in names if name in new.quantities}
     # in the order of the new model, where what rests on what can be read
@@ -88,13 +88,13 @@ def with_changes(old: Statement, new: Statement, made: Iterable[Change]) -> Stat
         for entry in entries
         if all(isinstance(quantities.get(name), Driver) for name in entry.names)
     ]
-    timeline = new.timeline if any(change.periods for change in taken) else old.timeline
+    timeline = new.timeline if any(change.periods for change in selected) else old.timeline
     return Statement(new.name, timeline, quantities, tuple(kept))
 
 
 def renamed(old: Statement, new: Statement) -> tuple[Statement, dict[str, str]]:
     """Return the old model with the names of the new one for what only has another name, and these
-    names: quantities of the same content, one for one, or that stand in the same formulas.
+    names: quantities of the same content, one for one, or used by the same formulas.
     """
     names: dict[str, str] = {}
     gone = [name for name in old.quantities if name not in new.quantities]
@@ -161,8 +161,8 @@ def _described(quantity: Any) -> str:
         return f"{quantity.value:,.10g}" if isinstance(quantity.value, float | int) else "a row"
     if isinstance(quantity, Line):
         return quantity.formula or "a function"
-    stated = getattr(quantity, "distribution", None) or getattr(quantity, "process", None)
-    return f"{stated!r:.200}"
+    source = getattr(quantity, "distribution", None) or getattr(quantity, "process", None)
+    return f"{source!r:.200}"
 
 
 def _periods(statement: Statement) -> str:
@@ -183,15 +183,15 @@ def _changed_cells(old: Statement, new: Statement) -> set[str]:
     ]
     if not sides[0] or not sides[1]:
         return set()
-    stated = [digest_of(*(side[name].stated() for name in sorted(side)[:1])) for side in sides]
-    return set() if stated[0] == stated[1] else {*sides[0], *sides[1]}
+    digests = [digest_of(*(side[name].stated() for name in sorted(side)[:1])) for side in sides]
+    return set() if digests[0] == digests[1] else {*sides[0], *sides[1]}
 
 
 def _changed_correlations(old: Statement, new: Statement) -> Iterator[Change]:
     """Yield the correlations of drivers of both models that came, went or have another value."""
     both = set(old.quantities) & set(new.quantities)
 
-    def stated(statement: Statement) -> dict[Pair, tuple[Correlation, Pair]]:
+    def by_pair(statement: Statement) -> dict[Pair, tuple[Correlation, Pair]]:
         answer = {}
         for entry in statement.correlations:
             shared = frozenset(entry.names) & both
@@ -199,7 +199,7 @@ def _changed_correlations(old: Statement, new: Statement) -> Iterator[Change]:
                 answer[shared] = replace(entry, names=tuple(sorted(shared))), frozenset(entry.names)
         return answer
 
-    before, after = stated(old), stated(new)
+    before, after = by_pair(old), by_pair(new)
     for pair in dict.fromkeys([*before, *after]):
         one, two = before.get(pair), after.get(pair)
         if one is not None and two is not None and repr(one[0]) == repr(two[0]):
@@ -220,7 +220,7 @@ def _changed_correlations(old: Statement, new: Statement) -> Iterator[Change]:
 def _in_its_place(
     old: Statement, new: Statement, name: str, names: Mapping[str, str]
 ) -> str | None:
-    """Return the new quantity that stands in all formulas where one that is gone stood."""
+    """Return the new quantity that all formulas use in place of one that is gone."""
     item = old.quantities[name]
     users = [
         user
@@ -230,8 +230,8 @@ def _in_its_place(
     if isinstance(item, Line) or not users or any(user not in new.quantities for user in users):
         return None
     for other, candidate in new.quantities.items():
-        taken = other in old.quantities or other in names.values()
-        if taken or isinstance(candidate, Line):
+        selected = other in old.quantities or other in names.values()
+        if selected or isinstance(candidate, Line):
             continue
         tried = _with_names(old, {**names, name: other})
         if all(_alike(tried.quantities[user], new.quantities[user]) for user in users):
@@ -292,9 +292,9 @@ class _Groups:
                     if came or self._of_another_kind(used):
                         self.join(self.of(name), self.of(used))
             for members in _calls(side):
-                moved = [name for name in members if self.of(name) is not None]
-                for name in moved[1:]:
-                    self.join(self.of(moved[0]), self.of(name))
+                changed = [name for name in members if self.of(name) is not None]
+                for name in changed[1:]:
+                    self.join(self.of(changed[0]), self.of(name))
         self._join_correlations()
         self._join_periods()
 
@@ -316,10 +316,10 @@ class _Groups:
 
     def _join_periods(self) -> None:
         for name in list(self.new.quantities):
-            moved = next((change for change in self.changes if change.periods), None)
+            of_periods = next((change for change in self.changes if change.periods), None)
             quantity = self.new.quantities[name]
-            if moved is not None and isinstance(quantity, Given) and quantity.shape.row:
-                self.join(moved, self.of(name))
+            if of_periods is not None and isinstance(quantity, Given) and quantity.shape.row:
+                self.join(of_periods, self.of(name))
 
     def named(self) -> list[Change]:
         """Return the changes, those of several quantities by the one that came or went."""

@@ -67,10 +67,10 @@ SHARES = (
 )
 
 
-def opening(said: list[str], doubts: Sequence[RenderableType] = ()) -> list[RenderableType]:
+def opening(answer: list[str], doubts: Sequence[RenderableType] = ()) -> list[RenderableType]:
     """Return sentences, and after them what speaks against them, as the first section."""
-    sentences = [Text(" ".join(said), style="bold")] if said else []
-    return [*sentences, *doubts, ""] if said or doubts else []
+    sentences = [Text(" ".join(answer), style="bold")] if answer else []
+    return [*sentences, *doubts, ""] if answer or doubts else []
 
 
 @singledispatch
@@ -82,12 +82,12 @@ def answer(result: Any) -> list[str]:
 @answer.register
 def _(run: Run) -> list[str]:
     names = [name for name in run.outcomes if not run[name].is_row]
-    said = [outcome_sentence(run, name) for name in names[:MOST_OUTCOMES]]
+    sentences = [outcome_sentence(run, name) for name in names[:MOST_OUTCOMES]]
     if not names:
-        said += [row_sentence(run, name) for name in run.outcomes[:MOST_OUTCOMES]]
+        sentences += [row_sentence(run, name) for name in run.outcomes[:MOST_OUTCOMES]]
     if names:
-        said += driver_sentence(run, names[0])
-    return said
+        sentences += driver_sentence(run, names[0])
+    return sentences
 
 
 @answer.register
@@ -112,19 +112,19 @@ def _(compared: Comparison) -> list[str]:
         size = Estimate(abs(value), min(abs(low), abs(high)), max(abs(low), abs(high)))
         way = "more" if value > 0 else "less"
         differ.append(f"{amount(size, run[name].unit)} {way} with {scenario}")
-    said = []
+    sentences = []
     if differ:
         listed = ", ".join(differ[:MOST_SCENARIOS]) + ("," if len(differ) > 1 else "")
-        said.append(f"{_upper(name)} is on average {listed} than {first}.")
+        sentences.append(f"{_upper(name)} is on average {listed} than {first}.")
     if alike:
-        said.append(f"On average {', '.join(alike[:6])} cannot be told apart from {first}.")
-    return said
+        sentences.append(f"On average {', '.join(alike[:6])} cannot be told apart from {first}.")
+    return sentences
 
 
 @answer.register
 def _(swept: Sweep) -> list[str]:
     """Say where each output is highest and lowest, and what cannot be told from the highest."""
-    said = []
+    sentences = []
     for name in swept.outputs[:MOST_OUTCOMES]:
         table: Any = swept.table().dropna(subset=[name])
         if len(table) < 2 or table[name].nunique() < 2:
@@ -132,17 +132,17 @@ def _(swept: Sweep) -> list[str]:
         highest, lowest = (
             table.loc[position] for position in (table[name].idxmax(), table[name].idxmin())
         )
-        told = f"{_upper(name)} ({swept.statistic.partition(',')[0]})"
+        subject = f"{_upper(name)} ({swept.statistic.partition(',')[0]})"
         alike = _alike(table, name, highest) if swept.errors is not None else 0
         if alike == len(table) - 1:
-            said.append(f"{told} cannot be told apart at the {len(table)} points.")
+            sentences.append(f"{subject} cannot be told apart at the {len(table)} points.")
             continue
         most, least = (_at_point(swept, name, row) for row in (highest, lowest))
-        said.append(f"{told} is highest, {most}, and lowest, {least}.")
+        sentences.append(f"{subject} is highest, {most}, and lowest, {least}.")
         if alike:
             points = "point" if alike == 1 else "points"
-            said.append(f"{alike} more {points} cannot be told apart from the highest.")
-    return said
+            sentences.append(f"{alike} more {points} cannot be told apart from the highest.")
+    return sentences
 
 
 def _alike(table: Any, name: str, highest: Any) -> int:
@@ -182,13 +182,13 @@ def _(optimum: Optimum) -> list[str]:
         share_in_words(optimum.objective) if is_chance else amount(optimum.objective, optimum.unit)
     )
     side = "highest" if optimum.maximize else "lowest"
-    said = [f"The {optimum.what} is {side}, {shown} on fresh draws, at {_listed(where)}."]
+    sentences = [f"The {optimum.what} is {side}, {shown} on fresh draws, at {_listed(where)}."]
     for row in optimum.constraints().to_dict("records"):
         if row["kept"] == "no":
-            said.append(f"Fresh draws break the constraint {row['constraint']}.")
+            sentences.append(f"Fresh draws break the constraint {row['constraint']}.")
         elif row["kept"] == "perhaps":
-            said.append(f"Whether it keeps the constraint {row['constraint']} cannot be told.")
-    return said
+            sentences.append(f"Whether it keeps the constraint {row['constraint']} cannot be told.")
+    return sentences
 
 
 def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) -> list[str]:
@@ -201,7 +201,7 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
     rule, _, caution = solution.words.partition("; ")
     order = table["value"].sort_values(ascending=costs).index
     best, *others = (str(name) for name in order)
-    said = []
+    sentences = []
     if others:
         second = others[0]
         gap = abs(float(table.loc[best, "value"] - table.loc[second, "value"]))
@@ -216,15 +216,15 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
     if not costs:
         loses = per_cent(float(table.loc[best, "chance below 0"]))
         lead += f"; {best.replace('_', ' ')} ends below 0 in {loses} of cases"
-    said.append(f"{lead}.")
-    said += [f"{_upper(caution)}."] if caution else []
+    sentences.append(f"{lead}.")
+    sentences += [f"{_upper(caution)}."] if caution else []
     for name, answer in switches.items():
         for _, row in answer.iterrows():
-            said.append(
+            sentences.append(
                 f"Where {name.replace('_', ' ')} is below {brief(float(f'{row[name]:.3g}'))}, "
                 f"{row['best below']} is best; above, {row['best above']}."
             )
-    return said
+    return sentences
 
 
 def allocation_answer(allocation: Allocation) -> list[str]:
@@ -232,12 +232,12 @@ def allocation_answer(allocation: Allocation) -> list[str]:
     weights: Any = allocation.contributions()["weight, best"]
     weights = weights[weights.abs() >= 0.0005]  # what prints as 0.0 % is not held
     order = weights.abs().sort_values(ascending=False, kind="stable").index
-    told = [f"{100 * weights[name]:.1f} % {name}" for name in order[:MOST_WEIGHTS]]
+    shares = [f"{100 * weights[name]:.1f} % {name}" for name in order[:MOST_WEIGHTS]]
     rest = order[MOST_WEIGHTS:]
     if len(rest):
-        told.append(f"{100 * weights[rest].sum():.1f} % in {len(rest)} more")
+        shares.append(f"{100 * weights[rest].sum():.1f} % in {len(rest)} more")
     requested = allocation.wanted
-    return [f"{requested[:1].upper()}{requested[1:]} is reached with {_listed(told)}."]
+    return [f"{requested[:1].upper()}{requested[1:]} is reached with {_listed(shares)}."]
 
 
 def backtest_answer(hardest: pd.Series, rejected: float, days: int, unit: str) -> list[str]:
@@ -247,8 +247,10 @@ def backtest_answer(hardest: pd.Series, rejected: float, days: int, unit: str) -
     over = f"Over {days:,} {unit}s"
     if not doubted:
         return [f"{over} no test speaks against {_listed(rest, 'or')}."]
-    said = f"{over} some test speaks against {_listed(doubted)} (p below {rejected:.2g})"
-    return [f"{said}; none against {_listed(rest, 'or')}." if rest else f"{said}, which is all."]
+    verdict = f"{over} some test speaks against {_listed(doubted)} (p below {rejected:.2g})"
+    return [
+        f"{verdict}; none against {_listed(rest, 'or')}." if rest else f"{verdict}, which is all."
+    ]
 
 
 def exceptions_sentence(tested: Backtest) -> str:
@@ -267,7 +269,7 @@ def paths_answer(name: str, outlook: Outlook, span: str, today: float) -> list[s
     """Return where a price may end, and how likely the levels asked for are."""
     figures = outlook.figures
     middle, low, high = (brief(float(f"{figures[key]:.3g}")) for key in ("P50", "P5", "P95"))
-    said = [
+    sentences = [
         f"After {span} the price of {name} is {middle} in the middle and between {low} and {high} "
         f"on 90 % of paths; today it is {brief(today)}."
     ]
@@ -279,8 +281,8 @@ def paths_answer(name: str, outlook: Outlook, span: str, today: float) -> list[s
                 if math.isnan(row["low"])
                 else f"; after so short a history it may be anything from {ends}"
             )
-            said.append(f"The chance of {row['what']} is {per_cent(row['value'])}{error}.")
-    return said
+            sentences.append(f"The chance of {row['what']} is {per_cent(row['value'])}{error}.")
+    return sentences
 
 
 def model_answer(model: Model) -> list[str]:
@@ -292,7 +294,7 @@ def model_answer(model: Model) -> list[str]:
         counted(len(program.lines) - len(program.outcomes), "line"),
         counted(len(program.outcomes), "outcome"),
     ]
-    said = [f"{model.name}: {_listed([text for text in counts if text[0] != '0'])}."]
+    sentences = [f"{model.name}: {_listed([text for text in counts if text[0] != '0'])}."]
     base: Any = model.base_case()
     numbers = [
         f"{name.replace('_', ' ')} is {amount(float(base.loc[name, 'value']), program.unit(name))}"
@@ -300,13 +302,13 @@ def model_answer(model: Model) -> list[str]:
         if name in base.index and math.isfinite(float(base.loc[name, "value"]))
     ]
     if numbers:
-        said.append(f"In the base case {_listed(numbers[:MOST_OUTCOMES])}.")
-    return said
+        sentences.append(f"In the base case {_listed(numbers[:MOST_OUTCOMES])}.")
+    return sentences
 
 
 def read_answer(read_trials: ReadTrials, names: list[str]) -> list[str]:
     """Return what columns of trials are on average, and where nine tenths of them lie."""
-    said = []
+    sentences = []
     for name in names[:MOST_OUTCOMES]:
         result = read_trials[name]
         if not math.isfinite(float(result.mean)):
@@ -314,11 +316,11 @@ def read_answer(read_trials: ReadTrials, names: list[str]) -> list[str]:
         low, high = result.percentile((5, 95))
         first = amount(low, result.unit).removesuffix(f" {result.unit}")
         ends = f"{first} and {amount(high, result.unit)}"
-        said.append(
+        sentences.append(
             f"{_upper(name)} is {amount(result.mean, result.unit)} on average; 90 % of "
             f"{read_trials.size:,} trials lie between {ends}."
         )
-    return said
+    return sentences
 
 
 def trial_answer(run: Run, sheets: pd.DataFrame, outcome: str | None) -> list[str]:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from rich.console import RenderableType
 from rich.text import Text
 
+from kindynos.cells import Cell, Printed
 from kindynos.formatting import brief, is_per_cent, number, per_cent, step_of
 from kindynos.inference.estimates import Estimate
 from kindynos.program.differences import Change
@@ -58,11 +59,11 @@ def bridge_report(answer: Bridge) -> Report:
 def changes_report(changes: Sequence[Change], renamed: Mapping[str, str]) -> Report:
     """Return the list of what changed, without what it does to a figure."""
     count = len(changes)
-    said = "Nothing that could move a figure has changed."
+    sentence = "Nothing that could move a figure has changed."
     if count:
-        said = f"{count} change{'' if count == 1 else 's'} may move a figure."
+        sentence = f"{count} change{'' if count == 1 else 's'} may move a figure."
     return Report.of(
-        [*opening([said]), changes_table(changes, renamed)],
+        [*opening([sentence]), changes_table(changes, renamed)],
         kind="changes",
         data=lambda: {
             "changes": [{"change": item.name, "what": list(item.words)} for item in changes],
@@ -76,7 +77,8 @@ def changes_table(changes: Sequence[Change], renamed: Mapping[str, str]) -> Figu
     table = table_of("What changed", Words("change"), Words("what"))
     for change in changes:
         for place, words in enumerate(change.words):
-            table.add_row("" if place else change.name, words)
+            what = words.removeprefix(f"{change.name}: ")
+            table.add_row("" if place else change.name, what)
     for old, new in renamed.items():
         table.add_row(new, f"renamed: {old} -> {new}")
     return table
@@ -109,21 +111,24 @@ class _Written:
         largest = max([abs(float(self.answer.after) - float(self.answer.before)), *parts])
         return 2 - math.floor(math.log10(largest)) if largest > 0 else 0
 
-    def figure(self, value: float, sign: str = "") -> str:
+    def figure(self, value: float, signed: bool = False) -> Cell:
         scale, decimals = (100, self.decimals - 2) if self.per_cent else (1, self.decimals)
         step = 10.0**-decimals
         rounded = round(scale * value / step) * step
-        return f"{rounded:{sign},.{max(decimals, 0)}f}"
+        plus = "+" if signed and rounded > 0 else ""
+        return Cell.of(Printed(rounded, max(decimals, 0), before=plus))
 
-    def error(self, error: float) -> str:
+    def error(self, error: float) -> Cell:
         """An error with two digits of its own."""
+        if math.isnan(error):
+            return Cell.of("unknown")
         scaled = 100 * error if self.per_cent else error
-        return number(scaled, step_of(scaled))
+        return number(scaled, step_of(scaled), before="± ")
 
     @property
-    def parts(self) -> dict[str, str]:
+    def parts(self) -> dict[str, Cell]:
         rounded = self.answer.rounded(self.decimals)
-        return {name: self.figure(value, "+") for name, value in rounded.items()}
+        return {name: self.figure(value, signed=True) for name, value in rounded.items()}
 
 
 def bridge_answer(answer: Bridge) -> list[str]:
@@ -142,14 +147,14 @@ def bridge_answer(answer: Bridge) -> list[str]:
         parts[0] = parts[0].replace(" from ", " points from ", 1)
     if len(certain) > MOST_NAMED:
         parts.append(f"and {len(certain) - MOST_NAMED} smaller changes")
-    told = f": {', '.join(parts)}" if parts else ""
-    said = [f"The {answer.statistic} of {outcome} {ends}{written.unit}{told}."]
+    causes = f": {', '.join(parts)}" if parts else ""
+    sentences = [f"The {answer.statistic} of {outcome} {ends}{written.unit}{causes}."]
 
     unsure = [name for name in answer.ranked if name not in certain]
     if unsure:
         named = ", ".join(unsure[:MOST_NAMED]) + (" and others" if len(unsure) > MOST_NAMED else "")
-        said.append(f"What {named} did to it is within the sampling error.")
-    return [*said, *_without_value(answer)]
+        sentences.append(f"What {named} did to it is within the sampling error.")
+    return [*sentences, *_without_value(answer)]
 
 
 def _without_value(answer: Bridge) -> list[str]:
@@ -157,11 +162,10 @@ def _without_value(answer: Bridge) -> list[str]:
     before, after = (per_cent(share, 1) for share in answer.without_value)
     if not any(answer.without_value):
         return []
-    said = f"{before} of the trials had no value before, {after} have none now"
-    of_all = answer.statistic.startswith("chance")
-    return [
-        f"{said}; {'chances are of all trials' if of_all else 'the figures are of the others'}."
-    ]
+    basis = "the figures are of the others"
+    if answer.statistic.startswith("chance"):
+        basis = "chances are of all trials"
+    return [f"{before} of the trials had no value before, {after} have none now; {basis}."]
 
 
 def _is_certain(part: Estimate) -> bool:
@@ -171,23 +175,23 @@ def _is_certain(part: Estimate) -> bool:
 def _parts(answer: Bridge) -> FigureTable:
     written = _Written(answer)
     unit = f" ({written.unit.strip()})" if written.unit else ""
-    title = f"The {answer.statistic} of {answer.outcome}{unit}, change by change"
-    table = table_of(
-        title, "change", "explains", "95 % error", "made first", "made last", numbers_first=True
-    )
+    outcome = answer.outcome.replace("_", " ")
+    title = f"The {answer.statistic} of {outcome}{unit}, change by change"
+    table = table_of(title, Words("change"), "explains", "95 % error", "made first", "made last")
     table.add_row("before", written.figure(float(answer.before)), *[""] * 3)
     for name in answer.ranked:
         error = answer.shown[name].error
-        ends = [written.figure(value, "+") for value in (answer.first[name], answer.last[name])]
-        reach = "unknown" if math.isnan(error) else f"± {written.error(error)}"
-        table.add_row(name, written.parts[name], reach, *ends)
+        ends = [
+            written.figure(value, signed=True) for value in (answer.first[name], answer.last[name])
+        ]
+        table.add_row(name, written.parts[name], written.error(error), *ends)
     table.add_row("after", written.figure(float(answer.after)), *[""] * 3)
     return table
 
 
 def _how(answer: Bridge) -> str:
     order = (
-        "Changes are made in the order stated."
+        "Changes are made in the order given."
         if answer.in_order
         else "What a change explains is the mean over the orders in which they can be made."
     )

@@ -7,13 +7,14 @@ from collections.abc import Sequence
 import pandas as pd
 from rich.text import Text
 
+from kindynos.cells import Cell
 from kindynos.fitting.forecast import YEAR, Forecast
 from kindynos.formatting import number, per_cent, step_of
 from kindynos.model.writing import driver_table
 from kindynos.reports.answers import opening
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_value
-from kindynos.reports.tables import table_of
+from kindynos.reports.tables import CODE, table_of
 
 
 def forecast_report(
@@ -29,33 +30,39 @@ def forecast_report(
     columns = ["period", "median", "50 % lie between", "90 % lie between"]
     chances = {figure: answer.chance(figure) for figure in above}
     columns += [f"above {figure:,.10g}" for figure in above]
-    shown = table_of(f"{name}: the coming periods, by {answer.name}", *columns, numbers_first=True)
+    title = f"The coming {len(table)} periods of {name}"
+    shown = table_of(title, *columns, numbers_first=True)
     for position, (period, row) in enumerate(table.iterrows()):
         ends = [
-            f"{number(row[low], step)} to {number(row[high], step)}"
+            Cell.of(number(row[low], step), " to ", number(row[high], step))
             for low, high in (("P25", "P75"), ("P5", "P95"))
         ]
         shares = [per_cent(float(values[position]), 1) for values in chances.values()]
         shown.add_row(_written(period, answer), number(row["P50"], step), *ends, *shares)
 
     lines = driver_table(_driver_name(name), answer.process, _source(answer), uncertain=True)
-    how = [f"{answer.ranking.verdict}.", *(f"{note}." for note in notes)]
+    verdict = answer.ranking.verdict
+    how = [f"{verdict[:1].upper()}{verdict[1:]}."]
+    if answer.process_name != answer.ranking.names[0]:
+        how = [f"The process is {answer.process_name}, as named; {verdict}."]
+    how += [f"{note}." for note in notes]
     how.append(f"{answer.paths.shape[1]:,} paths with parameters drawn too, seed {answer.seed}.")
     frames = {"forecast": table.assign(**{f"above {f:g}": list(c) for f, c in chances.items()})}
     return Report.of(
         [
-            *opening(_said(name, _written(table.index[0], answer), table, total, count)),
+            *opening(_sentences(name, _written(table.index[0], answer), table, total, count)),
             shown,
             "",
             Text("\n".join(how), style="dim"),
             "",
-            Text(f"As a driver of a model file, its parameters drawn too:\n\n{lines}".rstrip()),
+            Text("As a driver of a model file, its parameters drawn too:\n"),
+            Text(lines.rstrip(), style=CODE),
         ],
         kind="forecast",
         data=lambda: plain_value(
             {
                 "column": name,
-                "process": answer.name,
+                "process": answer.process_name,
                 "seed": answer.seed,
                 "verdict": answer.ranking.verdict,
                 "notes": list(notes),
@@ -80,22 +87,24 @@ def _written(period: object, answer: Forecast) -> str:
     return str(period)[: {"month": 7, "year": 4}.get(str(answer.ranking.series.every), 10)]
 
 
-def _said(name: str, when: str, table: pd.DataFrame, total: pd.Series, count: int) -> list[str]:
+def _sentences(
+    name: str, when: str, table: pd.DataFrame, total: pd.Series, count: int
+) -> list[str]:
     """Return the next period and the total of the first in two sentences."""
     first = table.iloc[0]
     step = step_of(float(first["P75"] - first["P25"]) / 20)
     ends = f"{number(first['P5'], step)} and {number(first['P95'], step)}"
-    said = [
+    sentences = [
         f"For {when} the forecast of {name} is {number(first['P50'], step)}; "
         f"with a chance of 90 % it lies between {ends}."
     ]
     if count > 1:
         wide = step_of(float(total["P75"] - total["P25"]) / 20)
-        said.append(
+        sentences.append(
             f"The total of the next {count} periods is {number(total['P50'], wide)} "
             f"({number(total['P5'], wide)} to {number(total['P95'], wide)})."
         )
-    return said
+    return sentences
 
 
 def _driver_name(name: str) -> str:

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from rich.console import RenderableType
 
+from kindynos.formatting import number
 from kindynos.model.review import review
 from kindynos.model.writing import cohorts_of
 from kindynos.reports import model_tables
@@ -67,5 +68,5 @@ def checks_table(tried: Run, model: Model) -> FigureTable:
         base = tried.base[str(name)]
         holds = "holds" if not broken_periods(base).any() else "is broken"
         condition = tried.program.lines[str(name)].formula or "a function"
-        table.add_row(str(name), holds, f"{int(row['broken in'])}", condition)
+        table.add_row(str(name), holds, number(int(row["broken in"])), condition)
     return table

@@ -30,28 +30,30 @@ MOST_DRAWN, MOST_PATHS = 120, 201  # periods and paths that a page has
 MOST_ROWS = 25  # periods that a table has
 
 
-def process_paths(process: Process, made: Floats, seed: int) -> Report:
+def process_paths(process: Process, simulated: Floats, seed: int) -> Report:
     """Return simulated paths of a process: where they end, and percentiles by period."""
-    table = path_table(made)
+    table = path_table(simulated)
     last = table.iloc[-1]
     low, middle, high = (short(float(last[key])) for key in ("P5", "P50", "P95"))
-    said = (
-        f"After {len(made) - 1} periods {process.label} is {middle} in the middle and between "
-        f"{low} and {high} on 90 % of {made.shape[1]:,} paths; it starts at "
-        f"{short(float(made[0, 0]))}."
+    sentence = (
+        f"After {len(simulated) - 1} periods {process.label} is {middle} in the middle and between "
+        f"{low} and {high} on 90 % of {simulated.shape[1]:,} paths; it starts at "
+        f"{short(float(simulated[0, 0]))}."
     )
-    shown = table_of(
+    rows_table = table_of(
         "By period", "period", *(str(name) for name in table.columns), numbers_first=True
     )
-    kept = np.unique(np.linspace(0, len(made) - 1, min(len(made), MOST_ROWS)).round().astype(int))
+    kept = np.unique(
+        np.linspace(0, len(simulated) - 1, min(len(simulated), MOST_ROWS)).round().astype(int)
+    )
     for period in kept.tolist():
-        shown.add_row(str(period), *(brief(float(x)) for x in table.iloc[period]))
+        rows_table.add_row(str(period), *(brief(float(x)) for x in table.iloc[period]))
     return Report.of(
-        [*opening([said]), shown, Text(f"{process!r}, seed {seed}.", style="dim")],
+        [*opening([sentence]), rows_table, Text(f"{process!r}, seed {seed}.", style="dim")],
         kind="process-paths",
         data=lambda: {"process": process.label, "seed": seed, "paths": plain_rows(table)},
         frames=lambda: {"paths": table},
-        rows=lambda: [path_rows(process.label, made)],
+        rows=lambda: [path_rows(process.label, simulated)],
     )
 
 
@@ -67,35 +69,37 @@ def write_process(
     from kindynos.reports.page.page import write_report
 
     selected = checked_seed(seed)
-    made = process.paths(periods, trials, selected, dt)
-    write_report(process_paths(process, made, selected), path)
+    simulated = process.paths(periods, trials, selected, dt)
+    write_report(process_paths(process, simulated, selected), path)
 
 
-def path_table(made: Floats) -> pd.DataFrame:
+def path_table(simulated: Floats) -> pd.DataFrame:
     """Return percentiles of simulated paths by period."""
-    table = pd.DataFrame(np.percentile(made, ENDS, axis=1).T, columns=[f"P{q}" for q in ENDS])
-    table.insert(0, "mean", made.mean(axis=1))
+    table = pd.DataFrame(np.percentile(simulated, ENDS, axis=1).T, columns=[f"P{q}" for q in ENDS])
+    table.insert(0, "mean", simulated.mean(axis=1))
     table.index.name = "period"
     return table
 
 
-def path_rows(name: str, made: Floats, unit: str = "period") -> PeriodTrials:
+def path_rows(name: str, simulated: Floats, unit: str = "period") -> PeriodTrials:
     """Return simulated paths as a page draws them, from the lowest end to the highest; of many
     periods some, so that the page stays small.
     """
-    periods = len(made) - 1
+    periods = len(simulated) - 1
     kept = np.unique(np.linspace(0, periods, min(periods, MOST_DRAWN) + 1).round().astype(np.int64))
-    order = np.argsort(made[-1], kind="stable")
+    order = np.argsort(simulated[-1], kind="stable")
     order = order[np.linspace(0, len(order) - 1, min(len(order), MOST_PATHS)).astype(np.int64)]
-    words = [f"path {item:,}: {brief(float(made[-1, item]))} at the end" for item in order.tolist()]
+    words = [
+        f"path {item:,}: {brief(float(simulated[-1, item]))} at the end" for item in order.tolist()
+    ]
     labels = [f"{unit} {k}" if k else "today" for k in kept.tolist()]
-    return PeriodTrials(name, made[kept], labels, None, order.tolist(), words, "end")
+    return PeriodTrials(name, simulated[kept], labels, None, order.tolist(), words, "end")
 
 
 def paths(
     name: str,
     process: Process,
-    made: Floats,
+    simulated: Floats,
     outlook: Outlook,
     history: int,
     seed: int,
@@ -123,25 +127,27 @@ def paths(
     def figures() -> Draws:
         from kindynos.plots import growth_against_drawdown, max_drawdowns, paths_fan
 
-        draws = {"paths": partial(paths_fan, made, above=above, below=below, name=name)}
+        draws = {"paths": partial(paths_fan, simulated, above=above, below=below, name=name)}
         if outlook.as_long is None:
             return draws
         return draws | {
             "drawdowns": partial(
                 max_drawdowns, outlook.as_long, outlook.seen, periods=history - 1, unit=spacing.unit
             ),
-            "growth": partial(growth_against_drawdown, made, spacing.per_year),
+            "growth": partial(growth_against_drawdown, simulated, spacing.per_year),
         }
 
     return Report.of(
         [
             *opening(
-                paths_answer(name, outlook, spacing.span(len(made) - 1), float(made[0, 0])),
+                paths_answer(
+                    name, outlook, spacing.span(len(simulated) - 1), float(simulated[0, 0])
+                ),
                 price_doubts(prices),
             ),
             _fitted(name, process, history),
             "",
-            _outlook_table(outlook, made, spacing, seed),
+            _outlook_table(outlook, simulated, spacing, seed),
             Text(description, style="dim"),
             *price_problems(prices),
         ],
@@ -160,33 +166,37 @@ def paths(
             "basis": process.basis,
             **outlook.data(),
         },
-        frames=lambda: {"paths": path_table(made)},
-        rows=lambda: [path_rows(name, made, spacing.unit)],
+        frames=lambda: {"paths": path_table(simulated)},
+        rows=lambda: [path_rows(name, simulated, spacing.unit)],
         figures=figures,
     )
 
 
-def _outlook_table(outlook: Outlook, made: Floats, spacing: DateSpacing, seed: int) -> FigureTable:
+def _outlook_table(
+    outlook: Outlook, simulated: Floats, spacing: DateSpacing, seed: int
+) -> FigureTable:
     """Return where the price may end, the chances and the drawdowns, with their intervals."""
     table = table_of(
-        f"After {spacing.span(len(made) - 1)}, {made.shape[1]:,} paths, seed {seed}",
+        f"After {spacing.span(len(simulated) - 1)}, {simulated.shape[1]:,} paths, seed {seed}",
         "",
         "value",
         "95 % interval",
         Words(""),
     )
-    table.add_row("today", brief(float(made[0, 0])), "", "")
+    table.add_row("today", brief(float(simulated[0, 0])), "", "")
     for row in outlook.rows():
         share = row["what"] in outlook.shares
         step = step_of((row["high"] - row["low"]) / 2)
-        shown = per_cent if share else partial(number, step=step) if step else brief
+        as_text = per_cent if share else partial(number, step=step) if step else brief
         label = (
             f"chance of {row['what']}"
             if row["what"].startswith(("ending", "ever"))
             else row["what"]
         )
-        interval = "" if math.isnan(row["low"]) else f"{shown(row['low'])} to {shown(row['high'])}"
-        table.add_row(label, shown(row["value"]), interval, row.get("how", ""))
+        interval = (
+            "" if math.isnan(row["low"]) else f"{as_text(row['low'])} to {as_text(row['high'])}"
+        )
+        table.add_row(label, as_text(row["value"]), interval, row.get("how", ""))
     if outlook.seen is not None and outlook.place is not None:
         note = f"percentile {outlook.place:.0f} of paths as long"
         table.add_row("maximum drawdown of the history", per_cent(outlook.seen), "", note)

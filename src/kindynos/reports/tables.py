@@ -24,6 +24,7 @@ from kindynos.cells import Cell, amounts_of
 from kindynos.formatting import number
 from kindynos.printable import visible
 
+CODE = "default"  # the style of the lines of a file, which stay as they are
 HURTS, DOUBT = "red", "yellow"  # of what nobody wants, and of what is to be checked
 GAP = 3  # between columns
 NARROWEST = 12  # a column of words

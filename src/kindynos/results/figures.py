@@ -22,7 +22,7 @@ from kindynos.validate import array_of, checked, instance, listed, raw_figure
 
 CURRENCY = re.compile(r"(thousand |million |billion )?([A-Z]{3}|[€$£¥])")  # units of money
 PERCENTILES = (1, 5, 10, 25, 50, 75, 90, 95, 99)
-CONDITIONS = "chance that"  # stands in place of an outcome where there are several
+CONDITIONS = "chance that"  # in place of an outcome where there are several
 ONE_CHANCE = re.compile(r"\s*(\w+)\s*(>|<|=|==)\s*([-+.\deE]+\s*%?)\s*")
 PER_CENT_IN_FORMULA = re.compile(
     r"(?<![\w.])((?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*%(?=\s*(?:$|[),<>=!]|and\b|or\b|else\b))"
@@ -30,7 +30,7 @@ PER_CENT_IN_FORMULA = re.compile(
 
 
 class ReportedFigure(NamedTuple):
-    """A figure of an outcome: its name, its value with its interval, and of which kind it is.
+    """A figure of an outcome: its name, its value with its interval, and its kind.
 
     ``words`` and ``threshold`` say the same as the name, with the threshold as a raw figure in the
     unit of the outcome.

@@ -50,15 +50,14 @@ def raise_broken(run: SimulatedTrials) -> None:
 
 def broken_sentences(run: SimulatedTrials) -> list[str]:
     """Return for each condition that is broken in some trial in how many, and which to look at."""
-    said = []
+    sentences = []
     for name, row in conditions_held(run).iterrows():
         if not row["broken in"]:
             continue
-        periods = int(row["periods"])
-        where = f" (in {periods} periods)" if run[str(name)].is_row else ""
-        said.append(
-            f"{name!r} does not hold in {int(row['broken in']):,} of {run.size:,} trials "
+        periods = f", in {row['periods']} periods" if run[str(name)].is_row else ""
+        sentences.append(
+            f"The condition {name} is broken in {row['broken in']:,} of {run.size:,} trials "
             f"({100 * row['share']:.2g} %): first in trial {row['first trial']}, worst in trial "
-            f"{row['worst trial']}{where}."
+            f"{row['worst trial']}{periods}."
         )
-    return said
+    return sentences

@@ -235,7 +235,7 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
         """Return a statistic of the samples that it is of."""
 
     def _ranks(self, statistic: Statistic) -> bool:
-        """Whether a statistic is of trials of which those without a value rank."""
+        """Whether a statistic ranks trials without a value too."""
         is_figure = self.missing is not None and not isinstance(self.missing, str)
         return statistic.ranks or is_figure
 

@@ -92,7 +92,7 @@ def parse_statistic(statistic: Any) -> ParsedStatistic:
 
 
 def kind_of(words: str) -> Kind:
-    """Return of which kind the figure is that words name, such as "chance below 0 of net_value"; an
+    """Return the kind of the figure that words name, such as "chance below 0 of net_value"; an
     amount where they begin with no statistic.
 
     >>> kind_of("chance below 0 of net_value"), kind_of("P5")

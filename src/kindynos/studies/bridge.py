@@ -221,14 +221,14 @@ def _outcome(old: Statement, new: Statement, name: str | None) -> str:
 
 
 def _positions(changes: Sequence[Change], order: Sequence[str]) -> list[int]:
-    """Return the positions of changes in the order that is stated, those not named last."""
-    known = [change.name for change in changes]
+    """Return the positions of changes in the order given, those not named last."""
+    names = [change.name for change in changes]
     positions = []
     for name in names_in("order", order):
-        if name not in known:
-            raise ParameterError(f"no change {name!r:.60}", unknown=str(name), known=known)
-        positions.append(known.index(name))
-    return [*positions, *(place for place in range(len(known)) if place not in positions)]
+        if name not in names:
+            raise ParameterError(f"no change {name!r:.60}", unknown=str(name), known=names)
+        positions.append(names.index(name))
+    return [*positions, *(item for item in range(len(names)) if item not in positions)]
 
 
 def _grouped(changes: list[Change], groups: Mapping[str, Sequence[str]]) -> list[Change]:
@@ -239,10 +239,12 @@ def _grouped(changes: list[Change], groups: Mapping[str, Sequence[str]]) -> list
         positions = _positions(rest, members)[: len(names_in("groups", members))]
         own = [rest[position] for position in positions]
         rest = [change for change in rest if change not in own]
-        one = own[0]
+        whole = own[0]
         for change in own[1:]:
-            one = one.with_other(change)
-        joined.append(Change(str(label), one.quantities, one.correlations, one.periods, one.words))
+            whole = whole.with_other(change)
+        joined.append(
+            Change(str(label), whole.quantities, whole.correlations, whole.periods, whole.words)
+        )
     return [*joined, *rest]
 
 
@@ -322,16 +324,16 @@ class _Mixtures:
         if count <= EXACT:
             for size in range(count):
                 weight = math.factorial(size) * math.factorial(count - size - 1)
-                for made in map(frozenset, combinations(range(count), size)):
-                    for position in frozenset(range(count)) - made:
-                        add(position, made, weight / math.factorial(count))
+                for earlier in map(frozenset, combinations(range(count), size)):
+                    for position in frozenset(range(count)) - earlier:
+                        add(position, earlier, weight / math.factorial(count))
             return answer
         generator = np.random.default_rng(self.seed)
         for _ in range(ORDERS // 2):
             drawn = generator.permutation(count).tolist()
             for order in (drawn, drawn[::-1]):
-                for place, position in enumerate(order):
-                    add(position, frozenset(order[:place]), 1 / ORDERS)
+                for count_before, position in enumerate(order):
+                    add(position, frozenset(order[:count_before]), 1 / ORDERS)
         return answer
 
     def _worked_out(self, mixture: frozenset[int]) -> _Figure:

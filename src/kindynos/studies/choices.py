@@ -29,7 +29,7 @@ class DecisionRange:
 
     @property
     def listed(self) -> bool:
-        """Whether it is one of a few values, each of which is tried."""
+        """Whether it is one of a few values, which are all tried."""
         return 0 < len(self.values) < MANY
 
     @property

@@ -86,8 +86,7 @@ class Comparison(Reported):
     ) -> None:
         if len(runs) < 2:
             raise RunError(
-                "needs at least two scenarios, of which the first is what the others are "
-                "compared with"
+                "needs at least two scenarios; the first is what the others are compared with"
             )
         for name, run in runs.items():
             if not isinstance(run, Run | ReadTrials | ReportedMean):
@@ -247,7 +246,7 @@ class Comparison(Reported):
         frame.index = pd.MultiIndex.from_tuples(
             list(records), names=["outcome", "scenario", "statistic"]
         )
-        frame.attrs["figures"] = figures  # of which kind each is
+        frame.attrs["figures"] = figures  # the kind of each
         return frame
 
     def _compared(
@@ -323,11 +322,11 @@ class Comparison(Reported):
 
     def joint(self, x: str, y: str, cuts: Any = (None, None)) -> Any:
         """Raise RunError: two quantities are together in the trials of one scenario."""
-        raise RunError(f"say of which scenario: compared.runs[name].joint({x!r}, {y!r})")
+        raise RunError(f"name the scenario: compared.runs[name].joint({x!r}, {y!r})")
 
     def sensitivity(self, outcome: str, method: str | None = None, **options: Any) -> Any:
         """Raise RunError: what drives an outcome is a question about one scenario."""
-        raise RunError(f"say of which scenario: compared.runs[name].sensitivity({outcome!r})")
+        raise RunError(f"name the scenario: compared.runs[name].sensitivity({outcome!r})")
 
     @checked
     def chances(self, conditions: str | Sequence[str]) -> pd.DataFrame:

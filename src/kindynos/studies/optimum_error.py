@@ -69,7 +69,7 @@ def _least_units(search: DecisionSearch, best: Point, binding: list[int]) -> Flo
 
     Under a stratified plan every block may have the same share of trials below a cut-off, so that
     blocks show no spread. How far the cut-off lies from the next trial is exponential with a mean
-    of one trial, of which ``TRIALS_APART`` is the 95 % point.
+    of one trial, whose 95 % point is ``TRIALS_APART``.
     """
     least = np.zeros(len(binding))
     result = search.results([best])[0]

@@ -27,7 +27,7 @@ def compare_scenarios(
             raise ModelError(
                 "the model has no scenarios; a model file states them as [scenarios.NAME], and "
                 "Python as "
-                "model.scenario('dearer', vessel=25e6)"
+                "model.scenario('expensive', vessel=25e6)"
             )
         scenarios = {AS_STATED: {}, **statement.scenarios}
     scenarios = mapping("scenarios", scenarios, "the replacements of each scenario by its name")

@@ -259,7 +259,7 @@ def _scan(gap: Callable[[float], float], low: float, high: float) -> list[Bracke
 
 
 def _crossings(gaps: dict[float, float]) -> list[Bracket]:
-    """Return the neighbours between which the gap changes sign, or one of which has none."""
+    """Return the neighbours between which the gap changes sign, or where one has none."""
     brackets: list[Bracket] = []
     for low, high in pairwise(sorted(gaps)):
         begins_at = gaps[low] == 0 and not (brackets and brackets[-1].high == low)

@@ -172,7 +172,7 @@ class Sweep(Reported):
 
 
 def _listed(name: str, given: Any) -> list[Any]:
-    """Return the values of an input, of which a single number is one; raises ParameterError for
+    """Return the values of an input; a single number is one; raises ParameterError for
     none.
     """
     if isinstance(given, Real) and not isinstance(given, bool):
@@ -237,7 +237,7 @@ def sweep(
     2], fare=[40, 50])``.
 
     The function takes the inputs by name and returns a number, or numbers by name. With ``base=``
-    it takes one dataclass instance instead, of which the named fields are replaced. ``points=`` (a
+    it takes one dataclass instance instead, where the named fields are replaced. ``points=`` (a
     table of inputs by name) takes the place of the grid. ``workers`` threads or an ``executor``,
     such as a process pool, share the points; ``progress(done, total)`` is called. Raises
     ParameterError for inputs the function does not have, and RunError, with the inputs, where it

@@ -219,7 +219,7 @@ class CellCalculation(Calculation):
         return by_name
 
     def _numeric(self, name: str, value: Value, trials: int) -> Floats:
-        """Return a value as numbers, NaN for errors and texts, of which the listener hears."""
+        """Return a value as numbers, NaN for errors and texts, which the listener hears of."""
         number = as_numbers(single(value))
         if type(number) is CellError:
             note(f"{name}: {number.code}", trials)
@@ -438,7 +438,7 @@ def _with_last_uses(
 
 
 def tidied(graph: Graph, order: list[int]) -> set[int]:
-    """Return the cells of which a comparison, a condition, a rounding or a text makes use, directly
+    """Return the cells that a comparison, a condition, a rounding or a text uses, directly
     or through others.
     """
     names: set[int] = set()

@@ -140,7 +140,7 @@ class _Adding:
 
     def _check_agreement(self) -> None:
         """Compare our values of what the outcomes need with those stored in the file: refuse an
-        outcome of which it has another one, and warn of other cells.
+        outcome that it has already, and warn of other cells.
         """
         outcomes = {
             name: list(output)

@@ -14,7 +14,7 @@ from kindynos.workbooks.formulas import Binary, Constant, FormulaNode, FunctionC
 from kindynos.workbooks.graph import DRAWING, Graph
 
 UNIFORM = "uniform"
-# the inverse of which distribution a function is, which argument is the level, and what the others
+# the distribution whose inverse a function is, which argument is the level, and what the others
 # are
 INVERSES: dict[str, tuple[str, int, tuple[str, ...]]] = {
     "NORM.INV": ("normal", 0, ("mean", "sd")),

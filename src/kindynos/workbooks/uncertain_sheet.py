@@ -100,7 +100,7 @@ def _add(stated: CellModel, kind: str, entry: dict[str, Value]) -> None:
     name = str(entry["name"]).strip() if "name" in entry else ""
     name = name or unique(next(iter(names_for(stated.graph, [cell]))), taken)
     if name in taken:
-        raise ModelError(f"the name {name!r} stands there twice")
+        raise ModelError(f"the name {name!r} is there twice")
     if kind == "drivers":
         label = entry.get("distribution")
         if not isinstance(label, str):

@@ -25,7 +25,7 @@ Value = Any  # one of the kinds above
 
 
 class Faulty:
-    """Numbers or logicals of which some trials hold an error: the value there is NaN (or False),
+    """Numbers or logicals with an error in some trials: the value there is NaN (or False),
     and ``errors`` has the error's number, 0 elsewhere.
     """
 
@@ -69,7 +69,7 @@ def differs(value: Value) -> bool:
 
 
 def trials_in(values: Sequence[Value]) -> int:
-    """Return the number of trials of values of which one differs between them; 0 for none."""
+    """Return the number of trials where the values differ between them; 0 for none."""
     for value in values:
         if type(value) is np.ndarray:
             return len(value)
@@ -125,7 +125,7 @@ def _joined_grids(values: Sequence[Value]) -> Value:
 
     def cell(value: Value, row: int, column: int) -> Value:
         if type(value) is not Grid:
-            # beside cells, of which logicals are left out of a sum, a stated one is a number
+            # beside cells, whose logicals are left out of a sum, a stated one is a number
             return float(value) if type(value) is bool else value
         inside = row < value.height and column < value.width
         return value.rows[row][column] if inside else NA

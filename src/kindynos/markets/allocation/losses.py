@@ -28,8 +28,8 @@ EPISODES = 25  # falls that get one after a step
 
 @dataclass(frozen=True, eq=False)
 class LinearModel:
-    """The model as a linear program: ``rows @ (weights, extra) <= 0``, of which the last is the
-    model's value.
+    """The model as a linear program: ``rows @ (weights, extra) <= 0``; the last extra
+    variable is the model's value.
 
     ``cost`` is the measure as a sum of (weights, extra); ``lower`` the least that each extra
     variable may be.

@@ -28,7 +28,7 @@ MOST_TIMES = 10_000  # histories, each with an allocation and a frontier of its 
 # resampled weights held the best weights in 92 to 98 %, normal and fat-tailed ones
 # (benchmarks/allocation).
 ENDS = (0.015, 0.985)
-# share of resampled histories in which one weight is the larger, from which two are told apart
+# share of resampled histories in which one weight is the larger, from which two differ
 SURE = 0.95
 
 

@@ -3,7 +3,7 @@
 Mean and sd are read off the exact frontier. Measures over scenarios are solved by linear programs;
 where an sd is limited too, the frontier gets a row for each loss it must keep within a limit,
 until it does. A value at risk over scenarios is not convex: it is the sum of the k worst losses
-less that of the k - 1 worst, of which the second is replaced by a line at the weights so far, again
+less that of the k - 1 worst, where the second is replaced by a line at the weights so far, again
 and again (differences of convex functions; Tao and An, Acta Mathematica Vietnamica 22, 1997,
 289-355). A drawdown is that of the value, compounded, whose logarithm is replaced by its tangent in
 the same way.

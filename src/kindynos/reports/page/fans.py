@@ -42,7 +42,7 @@ def rows_of(run: Run) -> Iterator[PeriodTrials]:
     """Yield the kept rows of a run, with trials from the worst to the best."""
     order, words, by = _chosen(run)
     for name in run.kept:
-        if run[name].is_row:
+        if run[name].is_row and name not in run.program.checks:
             row = run.row(name)
             values = np.asarray(row.values, dtype=np.float64)
             yield PeriodTrials(name, values, list(map(str, row.labels)), row.unit, order, words, by)

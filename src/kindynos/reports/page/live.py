@@ -46,7 +46,7 @@ class Live:
     tall: int  # pixels of the highest bar
     drivers: list[str]
     group: str  # boxes of one group share their cut-offs
-    less: str  # the curve of the chance of so much or less, and of more
+    less: str  # the curve of the chance of at most a value, and of more
     more: str
     percentile: str  # the median, until another is asked for
     below: str
@@ -164,7 +164,7 @@ def _in_words(percentile: str) -> str:
 
 
 def _curves(result: Result, first: float, last: float) -> tuple[str, str]:
-    """Return the points of the curve of so much or less, and of more."""
+    """Return the points of the curve of at most a value, and of more."""
     values = np.asarray(result.percentile(PERCENTILES))
     shares = np.array(PERCENTILES) / 100
     finite = np.isfinite(values) & (values >= first) & (values <= last)

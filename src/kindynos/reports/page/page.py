@@ -51,7 +51,7 @@ from kindynos.reports.page.origin import Origin
 from kindynos.reports.page.pictures import Curve, curve, densities, maps, tree
 from kindynos.reports.report import Report, Section
 from kindynos.reports.showing import report_of
-from kindynos.reports.tables import FigureTable
+from kindynos.reports.tables import CODE, FigureTable
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.run import Run
 from kindynos.studies.comparison import Comparison, ReportedMean
@@ -333,7 +333,11 @@ def _section(section: Section) -> dict[str, Any]:
             rows = [[visible(cell) for cell in row] for row in zip(*cells, strict=True)]
             parts.append({"table": piece, "rows": rows})
         else:
-            parts += [{"text": visible(line)} for line in piece.plain.splitlines() if line]
+            lines = [visible(line) for line in piece.plain.splitlines()]
+            if piece.style == CODE:
+                parts.append({"code": "\n".join(lines)})
+            else:
+                parts += [{"text": line} for line in lines if line]
     return {"title": visible(section.title), "parts": _without_title(parts, section)}
 
 

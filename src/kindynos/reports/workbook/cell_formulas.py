@@ -120,7 +120,7 @@ def area(row: int, first: int, last: int) -> str:
 
 
 class Translator:
-    """Says formulas by cells, of which ``rows`` are those of the quantities by name and ``tables``
+    """Writes formulas by cells: ``rows`` are those of the quantities by name and ``tables``
     the areas of keys and of values of tables.
 
     Helper rows begin at ``next_row`` and are gathered in ``helpers``. ``values`` are those of the

@@ -214,7 +214,7 @@ def _exchanged_share(
 
 def _common_share(answer: Floats) -> float:
     """Return the covariance of outcomes ``(exchanges, trials)`` of one distribution, over their
-    variance: the mean of that of each pair, of which the sum over a trial holds all.
+    variance: the mean of that of each pair, and the sum over a trial holds all.
     """
     count, gaps = len(answer), answer - answer.mean()
     squares = float((gaps**2).mean())

@@ -295,7 +295,7 @@ class _Linked:
 
     def lower(self, places: Places) -> Floats:
         """Return the triangular factor of the correlations in an order: each driver's normal score
-        as a sum of independent ones, of which it needs only those up to its own.
+        as a sum of independent ones, and needs only those up to its own.
         """
         ordered = self.matrix[np.ix_(places, places)]
         try:

@@ -27,7 +27,7 @@ def swing_sensitivity(
     """Return the outcome with each driver at its P10 and its P90 and all others at their base, the
     widest swing first.
 
-    A driver of two values, such as an event, and one of which both percentiles are the same value,
+    A driver of two values, such as an event, and one whose percentiles are the same value,
     moves between its lowest and its highest value; the column ``chance`` has that of the rarer.
     A driver with a value each period is moved as its periods go together: it takes its rows of the
     run, with all others at their base. Its values are then the percentiles of its mean over the

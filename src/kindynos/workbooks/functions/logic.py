@@ -89,7 +89,7 @@ def _na() -> Value:
 
 
 def _errors_where(test: Callable[[Any], Any]) -> Callable[[list[Value], int], Value | None]:
-    """Return a test of errors for values of which some trials may hold one."""
+    """Return a test of errors for values that may hold one in some trials."""
 
     def together(values: list[Value], trials: int) -> Value | None:
         value = values[0]

@@ -277,7 +277,7 @@ def _irr(flows: Grid, guess: float = 0.1) -> Value:
 
 @function("MIRR", "rnn")
 def _mirr(flows: Grid, finance: float, reinvest: float) -> Value:
-    """Return the rate of flows of which those paid cost one rate and those received earn
+    """Return the rate of flows where those paid cost one rate and those received earn
     another.
     """
     numbers = numbers_in([flows])
