@@ -65,7 +65,7 @@ class Allocate(Folder):
             "out of sample the rule earned",
             "cost of trades, once",
             "spread over 252 days",
-            "Holdings written to",
+            "Written: ",
         ):
             self.assertIn(words, text)
         self.assertLessEqual(
@@ -120,10 +120,10 @@ class Allocate(Folder):
 
     def test_mistakes(self):
         for arguments, words in (
-            (["--bounds", "0.3:0.35"], ("bounds of all holdings are given already",)),
-            (["--bounds", "wind_farm=low"], ("--bounds low", "say a low and a high end")),
+            (["--bounds", "0.3:0.35"], ("'others' is given already",)),
+            (["--bounds", "wind_farm=low"], ("--bounds wind_farm=low", "say a low and a high end")),
             (["--limit", "sd"], ("--limit sd", "say NAME=VALUE")),
-            (["--limit", "sd=much"], ("'much' is not a number",)),
+            (["--limit", "sd=much"], ("--limit sd=much: say NAME=VALUE",)),
             (["--limit", "sdd=0.1"], ("no limit 'sdd'", "did you mean 'sd'")),
             (["--limit", "sd=0.0001"], ("below the least reachable",)),
             (["--group", "bonds=0.1:0.2"], ("no group 'bonds'",)),
@@ -184,7 +184,7 @@ class Optimize(Folder):
         for arguments, words in (
             (["--vary", "fare=45:x"], ("--vary fare=45:x", "say NAME=LOW:HIGH")),
             (["--vary", "fare"], ("--vary fare", "NAME=1,2,3")),
-            (["--vary", "fare=1:2", "--vary", "fare=2:3"], ("fare is varied already",)),
+            (["--vary", "fare=1:2", "--vary", "fare=2:3"], ("'fare' is given already",)),
             (["--vary", "fair=1:2"], ("did you mean 'fare'",)),
             (
                 ["--vary", "fare=45:46", "--subject-to", "mean net_value >= 1e9"],

@@ -157,7 +157,7 @@ class Studies(Folder):
             (("sweep", FERRY, "--over", "fare=9:3:1"), "LOW:HIGH:STEP"),
             (("sweep", FERRY, "--over", "fair=3"), "did you mean 'fare'"),
             (("sweep", FERRY, "--over", "cash_flow=3"), "is a line"),
-            (("sweep", FERRY, "--over", "fare=3", "--over", "fare=4"), "varied already"),
+            (("sweep", FERRY, "--over", "fare=3", "--over", "fare=4"), "'fare' is given already"),
             (
                 ("solve", FERRY, "fare", "--outcome", "net_value", "--within", "1", "2"),
                 "--chance 0.8",

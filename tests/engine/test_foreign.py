@@ -256,7 +256,7 @@ class Commands(Case):
     def test_a_cluster_that_does_not_answer(self):
         from tests.common import FERRY
 
-        with mock.patch("kindynos.cli.common.PATIENT", 1):
+        with mock.patch("kindynos.cli.options.PATIENT", 1):
             answer = run("run", FERRY, "--cluster", "tcp://127.0.0.1:9")
         self.assertEqual(answer.returncode, 2)
         self.assertIn("no cluster answers at tcp://127.0.0.1:9", answer.stderr)

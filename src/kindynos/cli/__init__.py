@@ -16,7 +16,7 @@ import click
 
 from kindynos import __version__
 from kindynos.atomic import remove_unfinished
-from kindynos.cli.common import Bar
+from kindynos.cli.progress import Bar
 from kindynos.errors import KindynosError, RunError, closest
 from kindynos.printable import visible
 

@@ -4,23 +4,15 @@ they are.
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
-    FIGURE,
-    WHOLE,
-    Bar,
-    NameOption,
-    Words,
-    every_option,
-    finish,
-    json_option,
-    out_option,
-    price_file,
-)
+from kindynos.cli.options import every_option, price_file
+from kindynos.cli.output import name_written, with_output
+from kindynos.cli.progress import Bar
 from kindynos.cli.risk import (
     missing_option,
     price_table,
@@ -28,7 +20,8 @@ from kindynos.cli.risk import (
     read_portfolio,
     value_option,
 )
-from kindynos.errors import FileError, KindynosError
+from kindynos.cli.types import FIGURE, WHOLE, NameOption, Text, Words, by_name, ends, named
+from kindynos.errors import FileError
 from kindynos.literals import (
     CovarianceMethod,
     FrontierRisk,
@@ -38,6 +31,18 @@ from kindynos.literals import (
     RebalancingSpan,
     RiskAim,
 )
+from kindynos.validate import raw_figure
+
+if TYPE_CHECKING:
+    from kindynos.reports.report import Report
+
+
+OTHERS = "others"  # the holdings without bounds of their own
+
+
+def _bounds(text: str) -> tuple[str, tuple[float, float]]:
+    """Return a holding and its bounds, or those of all others."""
+    return named(ends)(text) if "=" in text else (OTHERS, ends(text))
 
 
 @click.command()
@@ -55,6 +60,8 @@ from kindynos.literals import (
 @click.option(
     "--bounds",
     "bounds",
+    type=Text(_bounds, "a low and a high end, such as 0.01:0.35, or NAME=LOW:HIGH"),
+    callback=by_name,
     multiple=True,
     metavar="LOW:HIGH",
     help="The least and the most of each weight, such as 0.01:0.35; NAME=LOW:HIGH for one "
@@ -63,6 +70,8 @@ from kindynos.literals import (
 @click.option(
     "--limit",
     "limits",
+    type=Text(named(raw_figure), "NAME=VALUE, such as sd=0.05"),
+    callback=by_name,
     multiple=True,
     metavar="NAME=VALUE",
     help="The most of a risk (sd, expected_shortfall, value_at_risk, drawdown), or the least "
@@ -71,6 +80,8 @@ from kindynos.literals import (
 @click.option(
     "--group",
     "groups",
+    type=Text(named(ends), "NAME=LOW:HIGH, such as bonds=0.1:0.4"),
+    callback=by_name,
     multiple=True,
     metavar="NAME=LOW:HIGH",
     help="The ends of a group's weight; repeatable.",
@@ -122,6 +133,8 @@ from kindynos.literals import (
 @click.option(
     "--view",
     "views",
+    type=Text(named(raw_figure), "NAME=VALUE, such as shipyard=0.0004"),
+    callback=by_name,
     multiple=True,
     metavar="NAME=MEAN",
     help="Your own mean of a holding; NAME-over-NAME=DIFFERENCE; repeatable.",
@@ -177,8 +190,7 @@ from kindynos.literals import (
 )
 @missing_option
 @price_file
-@out_option
-@json_option
+@with_output
 def allocate(
     prices: Path,
     holdings: Path | None,
@@ -191,10 +203,8 @@ def allocate(
     span: RebalancingSpan | None,
     save_holdings: Path | None,
     layout: dict[str, Any],
-    out: Path | None,
-    as_data: bool,
     **stated: Any,
-) -> None:
+) -> Report:
     """Find the best weights of what is held, and draw the frontier, with today's holdings beside
     them.
 
@@ -232,9 +242,8 @@ def allocate(
     compared = None if answer.today is None else answer.compare(horizon, trials, seed)
     if save_holdings is not None:
         _save(report.holdings_table(answer), save_holdings)
-    finish(report.allocated(answer, curve, compared, sure, walked), out, as_data)
-    if save_holdings is not None and not as_data:
-        click.echo(f"\nHoldings written to {save_holdings}")
+        name_written(save_holdings)
+    return report.allocated(answer, curve, compared, sure, walked)
 
 
 def _save(table: Any, path: Path) -> None:
@@ -249,58 +258,15 @@ def _save(table: Any, path: Path) -> None:
 
 def _options(stated: dict[str, Any], members: dict[str, str]) -> dict[str, Any]:
     """Return the options of an allocation from those of the command line."""
-    general = [text for text in stated["bounds"] if "=" not in text]
-    if len(general) > 1:
-        raise KindynosError(
-            f"--bounds {general[1]}: the bounds of all holdings are given already; say "
-            "NAME=LOW:HIGH for one"
-        )
-    named = dict(_named("--bounds", text) for text in stated["bounds"] if "=" in text)
-    usual = _ends("--bounds", general[0]) if general else None
-    bounds: Any = {**({"others": usual} if usual else {}), **named} if named else usual
-    limits = dict(_named("--limit", text, number=True) for text in stated["limits"])
-    views = dict(_named("--view", text, number=True) for text in stated["views"])
-    return {
-        **{
-            name: value
-            for name, value in stated.items()
-            if name not in ("bounds", "limits", "groups", "views")
-        },
-        "bounds": bounds,
-        "limits": {
-            name.replace("-", "_").replace(" ", "_"): limit for name, limit in limits.items()
-        }
-        or None,
-        "groups": dict(_named("--group", text) for text in stated["groups"]) or None,
-        "members": members or None,
-        "views": {_view(name): mean for name, mean in views.items()} or None,
-    }
+    options = {name: value or None for name, value in stated.items() if isinstance(value, dict)}
+    bounds = stated["bounds"]
+    limits, views = stated["limits"], stated["views"]
+    if list(bounds) == [OTHERS]:
+        options["bounds"] = bounds[OTHERS]
+    options["limits"] = {re.sub("[- ]", "_", name): limit for name, limit in limits.items()} or None
+    options["views"] = {_view(name): mean for name, mean in views.items()} or None
+    return {**stated, **options, "members": members or None}
 
 
 def _view(name: str) -> str | tuple[str, ...]:
     return tuple(name.split("-over-")) if "-over-" in name else name
-
-
-def _named(option: str, text: str, number: bool = False) -> tuple[str, Any]:
-    """Return a name with its ends, or with its number."""
-    name, equals, description = text.partition("=")
-    if not equals:
-        raise KindynosError(
-            f"{option} {text}: say NAME={'VALUE, such as sd=0.05' if number else 'LOW:HIGH'}"
-        )
-    if not number:
-        return name.strip(), _ends(option, description)
-    try:
-        return name.strip(), float(description)
-    except ValueError:
-        raise KindynosError(f"{option} {text}: {description!r} is not a number") from None
-
-
-def _ends(option: str, text: str) -> tuple[float, float]:
-    try:
-        low, high = (float(piece) for piece in text.split(":"))
-    except ValueError:
-        raise KindynosError(
-            f"{option} {text}: say a low and a high end, such as 0.01:0.35"
-        ) from None
-    return low, high

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from kindynos.cli.common import Command, Numbers
+from kindynos.cli.output import Command
+from kindynos.cli.types import Text, numbers
 
 if TYPE_CHECKING:
     from kindynos.results.figures import TableSpec
@@ -32,7 +33,10 @@ def table_options(command: Command) -> Command:
         command
     )
     return click.option(
-        "--percentiles", type=Numbers("1,25,75"), metavar="Q,Q,...", help=percentiles
+        "--percentiles",
+        type=Text(numbers, "numbers with commas between, such as 1,25,75"),
+        metavar="Q,Q,...",
+        help=percentiles,
     )(command)
 
 

@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import Bar, OutcomeName, drawn, finish, json_option, out_option, read_model
-from kindynos.errors import KindynosError
+from kindynos.cli.options import drawn
+from kindynos.cli.output import with_output
+from kindynos.cli.progress import Bar
+from kindynos.cli.reading import read_model
+from kindynos.cli.types import OutcomeName, Text, by_name, named, names
+
+if TYPE_CHECKING:
+    from kindynos.reports.report import Report
 
 
 @click.command()
@@ -27,28 +33,32 @@ from kindynos.errors import KindynosError
 )
 @click.option(
     "--order",
+    type=Text(names, "NAME,NAME"),
     metavar="NAME,...",
     help="Make the changes in this order; default: the mean over all orders.",
 )
 @click.option(
-    "--group", "groups", multiple=True, metavar="NAME=A,B", help="Take several changes as one."
+    "--group",
+    "groups",
+    type=Text(named(names), "NAME=A,B, such as market=fare,load"),
+    callback=by_name,
+    multiple=True,
+    metavar="NAME=A,B",
+    help="Take several changes as one.",
 )
 @click.option("--changes", "list_only", is_flag=True, help="Only list what changed, without a run.")
 @drawn
-@out_option
-@json_option
+@with_output
 def bridge(
     old: Path,
     new: Path,
     outcome: str | None,
     statistic: str,
-    order: str | None,
-    groups: tuple[str, ...],
+    order: list[str] | None,
+    groups: dict[str, list[str]],
     list_only: bool,
     draws: dict[str, Any],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Say what changed from the model in OLD to that in NEW, and how much of the change of a figure
     each change explains. Both are model files or runs saved with `kindynos run --save`.
 
@@ -63,33 +73,20 @@ def bridge(
 
     sides = [_side(path) for path in (old, new)]
     if list_only:
-        finish(changes_report(*list_changes(sides[0], sides[1])), out, as_data)
-        return
-    grouped = dict(_group(text) for text in groups)
+        return changes_report(*list_changes(sides[0], sides[1]))
     with Bar("mixing", "mixtures") as progress:
         answer = bridge_of(
             sides[0],
             sides[1],
             outcome,
             statistic,
-            None if order is None else _names(order),
-            grouped or None,
+            order,
+            groups or None,
             **draws,
             progress=progress,
         )
-    finish(bridge_report(answer), out, as_data)
+    return bridge_report(answer)
 
 
 def _side(path: Path) -> Any:
     return path if path.suffix == ".parquet" else read_model(path)
-
-
-def _names(text: str) -> list[str]:
-    return [name.strip() for name in text.split(",") if name.strip()]
-
-
-def _group(text: str) -> tuple[str, list[str]]:
-    name, equals, members = text.partition("=")
-    if not equals or not _names(members):
-        raise KindynosError(f"--group {text}: say NAME=A,B, such as market=fare,load")
-    return name.strip(), _names(members)

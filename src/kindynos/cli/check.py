@@ -7,21 +7,14 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
-    WORKBOOKS,
-    cell_options,
-    finish,
-    json_option,
-    model_argument,
-    out_option,
-    read_model,
-    set_option,
-    whole_option,
-)
+from kindynos.cli.options import cell_options, model_argument, set_option, whole_option
+from kindynos.cli.output import asked, with_output
+from kindynos.cli.reading import WORKBOOKS, read_model
 from kindynos.errors import FileError, KindynosError, RunError
 
 if TYPE_CHECKING:
     from kindynos.model.model import Model
+    from kindynos.reports.report import Report
 
 
 @click.command()
@@ -35,17 +28,10 @@ if TYPE_CHECKING:
     help="Of a workbook: write the model file that states the same, beside the workbook.",
 )
 @whole_option
-@out_option
-@json_option
+@with_output
 def check(
-    file: Path,
-    changes: tuple[str, ...],
-    cells: dict[str, Any],
-    write: Path | None,
-    whole: bool,
-    out: Path | None,
-    as_data: bool,
-) -> None:
+    file: Path, changes: tuple[str, ...], cells: dict[str, Any], write: Path | None, whole: bool
+) -> Report | None:
     """Read the model in FILE, put its lines in order, show its base case and where its figures come
     from. For a folder that --out wrote, say how its files were made and whether they are still so.
 
@@ -61,10 +47,10 @@ def check(
     """
     if file.is_dir():
         _check_folder(file)
-        return
+        return None
     if file.suffix.lower() in WORKBOOKS:
-        if not _check_workbook(file, cells, as_data):
-            return
+        if not _check_workbook(file, cells):
+            return None
     elif write is not None:
         raise KindynosError("--write goes with a workbook")
     from kindynos.reports.models import checked
@@ -72,10 +58,10 @@ def check(
     model = read_model(file, changes, cells)
     if write is not None:
         _write_model(model, file, write)
-    finish(checked(model, whole), out, as_data)
+    return checked(model, whole)
 
 
-def _check_workbook(file: Path, cells: dict[str, Any], as_data: bool) -> bool:
+def _check_workbook(file: Path, cells: dict[str, Any]) -> bool:
     """Say whether we agree with a workbook, and what is special about it; return whether it states
     an outcome.
     """
@@ -83,7 +69,7 @@ def _check_workbook(file: Path, cells: dict[str, Any], as_data: bool) -> bool:
     from kindynos.workbooks.workbook import read_workbook
 
     book = read_workbook(file)
-    if as_data and (uncertain_sheet(book.contents) is not None or cells["outcomes"]):
+    if asked("json") and (uncertain_sheet(book.contents) is not None or cells["outcomes"]):
         return True  # the data are those of the model
     words = book.agreement.words
     click.echo(f"{words[:1].upper()}{words[1:]}.")

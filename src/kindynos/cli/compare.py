@@ -8,22 +8,16 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from kindynos.cli.asking import table_options, table_spec
-from kindynos.cli.common import (
-    Bar,
-    changed,
-    finish,
-    json_option,
-    out_option,
-    read_model,
-    set_option,
-    simulated,
-)
+from kindynos.cli.options import set_option, simulated
+from kindynos.cli.output import with_output
+from kindynos.cli.progress import Bar
+from kindynos.cli.reading import changed, read_model
 from kindynos.errors import KindynosError
 
 SAVED = ".parquet"
 
 if TYPE_CHECKING:
-    from kindynos.reports.report import Section
+    from kindynos.reports.report import Report, Section
     from kindynos.studies.comparison import Comparison
 
 
@@ -34,8 +28,7 @@ if TYPE_CHECKING:
 @simulated
 @set_option
 @table_options
-@out_option
-@json_option
+@with_output
 def compare(
     files: tuple[Path, ...],
     simulation: dict[str, Any],
@@ -43,9 +36,7 @@ def compare(
     percentiles: list[float] | None,
     statistics: tuple[str, ...],
     chances: tuple[str, ...],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Compare the scenarios of the model in FILE on the same draws, or several models or runs
     saved with `kindynos run --save`; of two models it says what changed.
 
@@ -73,7 +64,7 @@ def compare(
     models = [file for file in files if file.suffix != SAVED]
     if several and len(files) == len(models) == 2:
         report = report.with_second_section(_what_changed(files))
-    finish(report, out, as_data)
+    return report
 
 
 def _scenarios(file: Path, changes: tuple[str, ...], simulation: dict[str, Any]) -> Comparison:

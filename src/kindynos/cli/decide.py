@@ -7,12 +7,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from kindynos.cli.common import FIGURE, WHOLE, Words, finish, json_option, out_option
-from kindynos.errors import KindynosError
+from kindynos.cli.output import with_output
+from kindynos.cli.types import FIGURE, WHOLE, Text, Words, by_name, ends, named
 from kindynos.literals import DecisionRule
 
 if TYPE_CHECKING:
     import pandas as pd
+
+    from kindynos.reports.report import Report
 
 
 @click.command()
@@ -32,6 +34,8 @@ if TYPE_CHECKING:
 @click.option(
     "--switch",
     "ranges",
+    type=Text(named(ends), "NAME=LOW:HIGH, such as --switch permit=0.1:0.9"),
+    callback=by_name,
     multiple=True,
     metavar="NAME=LOW:HIGH",
     help="Find where the best alternative changes; repeatable.",
@@ -42,18 +46,15 @@ if TYPE_CHECKING:
 @click.option(
     "--seed", type=WHOLE, default=1, show_default=True, help="A whole number that reproduces them."
 )
-@out_option
-@json_option
+@with_output
 def decide(
     file: Path,
     by: str | None,
     level: float | None,
-    ranges: tuple[str, ...],
+    ranges: dict[str, tuple[float, float]],
     trials: int,
     seed: int,
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Solve a decision: the best alternative now and at every later choice, risk profiles, and what
     it is worth to know.
 
@@ -75,17 +76,6 @@ def decide(
     tests = decision.worth_of_tests(**options) if solution.by in CONSISTENT else None
     switches = {
         name: decision.switchover_points(name, low, high, **options)
-        for name, low, high in map(_range, ranges)
+        for name, (low, high) in ranges.items()
     }
-    finish(decisions.decided(solution, worth, switches, tests), out, as_data)
-
-
-def _range(text: str) -> tuple[str, float, float]:
-    name, _, ends = text.partition("=")
-    low, _, high = ends.partition(":")
-    try:
-        return name.strip(), float(low), float(high)
-    except ValueError:
-        raise KindynosError(
-            f"--switch {text}: say NAME=LOW:HIGH, such as --switch permit=0.1:0.9"
-        ) from None
+    return decisions.decided(solution, worth, switches, tests)

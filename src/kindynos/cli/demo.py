@@ -7,7 +7,8 @@ from pathlib import Path
 
 import click
 
-from kindynos.cli.common import Bar, results_folder
+from kindynos.cli.output import results_folder
+from kindynos.cli.progress import Bar
 from kindynos.errors import KindynosError
 from kindynos.literals import RiskMethod
 

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 from click.shell_completion import CompletionItem
 
-from kindynos.cli.common import FIGURE, completed
+from kindynos.cli.types import FIGURE, completed
 
 
 def _names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:

@@ -4,26 +4,29 @@ from __future__ import annotations
 
 import warnings
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
+from kindynos.cli.options import model_argument, set_option, simulated
+from kindynos.cli.output import with_output
+from kindynos.cli.progress import Bar
+from kindynos.cli.reading import read_model
+from kindynos.cli.types import (
     FIGURE,
     SENSITIVITIES,
-    Bar,
     NameOption,
     OutcomeName,
+    Text,
     Words,
-    finish,
-    json_option,
-    model_argument,
-    out_option,
-    read_model,
-    set_option,
-    simulated,
+    by_name,
+    named,
+    names,
 )
 from kindynos.literals import ContributionTo, SensitivityMethod, Side
+
+if TYPE_CHECKING:
+    from kindynos.reports.report import Report
 
 
 @click.command()
@@ -63,6 +66,8 @@ from kindynos.literals import ContributionTo, SensitivityMethod, Side
 @click.option(
     "--group",
     "groups",
+    type=Text(named(names), "NAME=A,B, such as market=fare,load"),
+    callback=by_name,
     multiple=True,
     metavar="NAME=A,B",
     help="shapley: drivers that count as one; may be given several times.",
@@ -80,8 +85,7 @@ from kindynos.literals import ContributionTo, SensitivityMethod, Side
 )
 @simulated
 @set_option
-@out_option
-@json_option
+@with_output
 def drivers(
     file: Path,
     outcome: str | None,
@@ -90,14 +94,12 @@ def drivers(
     percentile: float | None,
     to: str | None,
     by: str | None,
-    groups: tuple[str, ...],
+    groups: dict[str, list[str]],
     worst: float | None,
     side: str | None,
     simulation: dict[str, Any],
     changes: tuple[str, ...],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Simulate the model in FILE and show what drives an outcome.
 
     \b
@@ -133,10 +135,8 @@ def drivers(
         "by": by,
         "worst": worst,
         "side": side,
+        "groups": groups or None,
     }
-    if groups:
-        pairs = [group.partition("=") for group in groups]
-        given["groups"] = {name.strip(): names.split(",") for name, _, names in pairs}
     options: dict[str, Any] = {key: value for key, value in given.items() if value is not None}
     if method is None and (to is not None or by is not None):
         method = "contributions"
@@ -145,4 +145,4 @@ def drivers(
         report = studies.drivers(run, name, method, by_period, **options)
     for warning in caught:
         click.echo(f"kindynos: {warning.message}", err=True)
-    finish(report, out, as_data)
+    return report

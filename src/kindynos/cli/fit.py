@@ -8,17 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
-    SHARE,
-    WHOLE,
-    Bar,
-    finish,
-    json_option,
-    missing_words_option,
-    out_option,
-    series_options,
-    table_file,
-)
+from kindynos.cli.options import missing_words_option, series_options, table_file
+from kindynos.cli.output import with_output
+from kindynos.cli.progress import SHARE, Bar
+from kindynos.cli.types import WHOLE
 from kindynos.errors import KindynosError
 from kindynos.tables.layout import TableFormat
 
@@ -99,8 +92,7 @@ CALENDAR_AHEAD = 60  # periods for which days of trading are worked out
 )
 @table_file
 @missing_words_option
-@out_option
-@json_option
+@with_output
 def fit(
     data: Path,
     series: dict[str, Any],
@@ -118,9 +110,7 @@ def fit(
     uncertain: bool,
     layout: dict[str, Any],
     missing: tuple[str, ...],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report | None:
     """Find which distribution records come from, or with --series which process, and rank the
     candidates.
 
@@ -143,8 +133,7 @@ def fit(
         from kindynos.reports import fits
 
         record = track_record(data, **layout, missing=missing)
-        finish(fits.track_record(record), out, as_data)
-        return
+        return fits.track_record(record)
     if not as_series:
         _check_unused(
             {
@@ -184,8 +173,8 @@ def fit(
     )
     if isinstance(answer, str):
         click.echo(answer)
-    else:
-        finish(answer, out, as_data)
+        return None
+    return answer
 
 
 def _check_alone(others: dict[str, Any]) -> None:

@@ -3,23 +3,18 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
-    FIGURE,
-    SHARE,
-    WHOLE,
-    Bar,
-    finish,
-    json_option,
-    missing_words_option,
-    out_option,
-    series_options,
-    table_file,
-)
+from kindynos.cli.options import missing_words_option, series_options, table_file
+from kindynos.cli.output import with_output
+from kindynos.cli.progress import SHARE, Bar
+from kindynos.cli.types import FIGURE, WHOLE
 from kindynos.tables.layout import TableFormat
+
+if TYPE_CHECKING:
+    from kindynos.reports.report import Report
 
 
 @click.command()
@@ -41,8 +36,7 @@ from kindynos.tables.layout import TableFormat
 @click.option("--seed", type=WHOLE, help="A whole number that reproduces them; else one is chosen.")
 @table_file
 @missing_words_option
-@out_option
-@json_option
+@with_output
 def forecast(
     data: Path,
     series: dict[str, Any],
@@ -54,9 +48,7 @@ def forecast(
     seed: int | None,
     layout: dict[str, Any],
     missing: tuple[str, ...],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Forecast a series of records: each coming period with its ranges, the total of the next 12,
     the chance above a figure, and the process as a driver of a model file.
 
@@ -87,4 +79,4 @@ def forecast(
             seed=seed,
             progress=lambda share: progress(round(100 * share), 100),
         )
-    finish(forecast_report(str(values.name), answer, above, notes), out, as_data)
+    return forecast_report(str(values.name), answer, above, notes)

@@ -3,30 +3,27 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
-    WHOLE,
-    Bar,
-    finish,
-    json_option,
-    model_argument,
-    out_option,
-    read_model,
-    set_option,
-    simulated,
-)
-from kindynos.cli.sweep import read_values
-from kindynos.errors import KindynosError
+from kindynos.cli.options import model_argument, set_option, simulated
+from kindynos.cli.output import with_output
+from kindynos.cli.progress import Bar
+from kindynos.cli.reading import read_model
+from kindynos.cli.types import WHOLE, Text, by_name, ends_or_values, named
+
+if TYPE_CHECKING:
+    from kindynos.reports.report import Report
 
 
 @click.command()
 @model_argument
 @click.option(
     "--vary",
-    "varied",
+    "decisions",
+    type=Text(named(ends_or_values), "NAME=LOW:HIGH, such as fare=45:65, or NAME=1,2,3"),
+    callback=by_name,
     multiple=True,
     required=True,
     metavar="NAME=VALUES",
@@ -56,20 +53,17 @@ from kindynos.errors import KindynosError
 )
 @simulated
 @set_option
-@out_option
-@json_option
+@with_output
 def optimize(
     file: Path,
-    varied: tuple[str, ...],
+    decisions: dict[str, Any],
     maximize: str | None,
     minimize: str | None,
     constraints: tuple[str, ...],
     evaluations: int,
     simulation: dict[str, Any],
     changes: tuple[str, ...],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Find the best values of several decisions of the model in FILE at once, under constraints.
 
     All points are tried on the same draws; a run on fresh draws then shows what the best is worth,
@@ -84,12 +78,6 @@ def optimize(
     """
     from kindynos.reports import optimum
 
-    decisions: dict[str, Any] = {}
-    for text in varied:
-        name, values = _decision(text)
-        if name in decisions:
-            raise KindynosError(f"--vary {text}: {name} is varied already")
-        decisions[name] = values
     model = read_model(file, changes)
     with Bar("searching", "evaluations") as progress:
         answer = model.optimize(
@@ -101,20 +89,4 @@ def optimize(
             **simulation,
             progress=progress,
         )
-    finish(optimum.optimum(answer), out, as_data)
-
-
-def _decision(text: str) -> tuple[str, tuple[float, float] | list[float]]:
-    """Return a name and its range or its values; raises KindynosError for a text that is
-    neither.
-    """
-    name, _, description = text.partition("=")
-    if description.count(":") != 1:
-        return read_values(text, "--vary")
-    try:
-        low, high = (float(piece) for piece in description.split(":"))
-    except ValueError:
-        raise KindynosError(
-            f"--vary {text}: say NAME=LOW:HIGH, such as fare=45:65, or NAME=1,2,3"
-        ) from None
-    return name.strip(), (low, high)
+    return optimum.optimum(answer)

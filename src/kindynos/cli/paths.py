@@ -7,25 +7,17 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
-    FIGURE,
-    PROCESSES,
-    WHOLE,
-    NameOption,
-    Words,
-    every_option,
-    finish,
-    json_option,
-    out_option,
-    price_file,
-)
+from kindynos.cli.options import every_option, price_file
+from kindynos.cli.output import with_output
 from kindynos.cli.risk import price_table
+from kindynos.cli.types import FIGURE, PROCESSES, WHOLE, NameOption, Words
 from kindynos.errors import KindynosError
 from kindynos.literals import ReturnPeriod
 
 if TYPE_CHECKING:
     from kindynos.arrays import Floats
     from kindynos.processes.base import Process
+    from kindynos.reports.report import Report
 
 YEAR_OF_DAYS = 250  # that are looked ahead
 FEW = 60  # values, below which a fan without the error of its parameters is far too narrow
@@ -81,8 +73,7 @@ BY_PERIOD: dict[str, dict[str, Any]] = {
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many paths.")
 @click.option("--seed", type=WHOLE, help="A whole number that reproduces them; else one is chosen.")
 @price_file
-@out_option
-@json_option
+@with_output
 def paths(
     prices: Path,
     instrument: str | None,
@@ -97,9 +88,7 @@ def paths(
     trials: int,
     seed: int | None,
     layout: dict[str, Any],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Fit a process to a price's history and simulate where it may go: the fan, chances, and the
     drawdown to expect.
 
@@ -137,7 +126,7 @@ def paths(
     selected = checked_seed(seed)
     made = fitted.paths(periods, trials, selected, dt, uncertain=uncertain)
     ahead = outlook(fitted, made, history, dt, above, below, selected, uncertain, spacing.unit)
-    shown = report.paths(
+    return report.paths(
         name,
         fitted,
         made,
@@ -149,7 +138,6 @@ def paths(
         above=above,
         below=below,
     )
-    finish(shown, out, as_data)
 
 
 def _fitted(

@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
-    FIGURE,
-    Numbers,
-    finish,
-    json_option,
-    missing_words_option,
-    out_option,
-    table_file,
-)
+from kindynos.cli.options import missing_words_option, table_file
+from kindynos.cli.output import with_output
+from kindynos.cli.types import FIGURE, Text, numbers
 from kindynos.errors import KindynosError
+
+if TYPE_CHECKING:
+    from kindynos.reports.report import Report
 
 SHOWN = 6  # columns, where none is named
 
@@ -31,7 +28,7 @@ SHOWN = 6  # columns, where none is named
 )
 @click.option(
     "--cuts",
-    type=Numbers("0,-0.2"),
+    type=Text(numbers, "numbers with commas between, such as 0,-0.2"),
     help="Where the two columns are cut, such as 0,-0.2; default: at their medians.",
 )
 @click.option("--unit", help="The unit of the column.")
@@ -48,8 +45,7 @@ SHOWN = 6  # columns, where none is named
 )
 @table_file
 @missing_words_option
-@out_option
-@json_option
+@with_output
 def read(
     file: Path,
     column: str | None,
@@ -61,9 +57,7 @@ def read(
     order: bool,
     layout: dict[str, Any],
     missing: tuple[str, ...],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Read trials that were computed elsewhere, one row per trial: their figures with errors, and
     one column against another.
 
@@ -94,4 +88,4 @@ def read(
     )
     pair = None if column is None or against is None else trials.joint(column, against, selected)
     ranking = None if column is None or against is not None else trials.sensitivity(column)
-    finish(fits.trials(trials, names, pair, ranking), out, as_data)
+    return fits.trials(trials, names, pair, ranking)

@@ -7,7 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import Bar, read_model, simulated
+from kindynos.cli.options import simulated
+from kindynos.cli.progress import Bar
+from kindynos.cli.reading import read_model
 from kindynos.errors import FileError, ModelError
 
 if TYPE_CHECKING:

@@ -11,20 +11,21 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
+from kindynos.cli.options import every_option, price_file
+from kindynos.cli.output import with_output
+from kindynos.cli.progress import SHARE, Bar
+from kindynos.cli.types import (
     FIGURE,
     RISK_METHODS,
-    SHARE,
     WHOLE,
-    Bar,
     NameOption,
-    Numbers,
+    Text,
     Words,
-    every_option,
-    finish,
-    json_option,
-    out_option,
-    price_file,
+    by_name,
+    dates,
+    figures_by_name,
+    gathered,
+    numbers,
 )
 from kindynos.errors import DataWarning, FileError, KindynosError
 from kindynos.literals import MissingPolicy, ReturnPeriod, RiskMethod
@@ -127,41 +128,18 @@ def windows_of(text: str) -> list[int | str | None]:
 
 
 def _asked(
-    bought: tuple[str, ...],
-    shocks: tuple[str, ...],
+    bought: dict[str, float],
+    shocks: dict[str, dict[str, float]],
     scenarios: Path | None,
-    replays: tuple[str, ...],
+    replays: tuple[tuple[str, str], ...],
     unit: str,
 ) -> Asked:
-    """Return what is asked beside the figures; raises KindynosError for texts that are not read."""
+    """Return what is asked beside the figures."""
     from kindynos.markets.holdings import read_scenarios
     from kindynos.reports.risk_answer import Asked
 
-    named = {text: _numbers("--stress", text) for text in shocks}
-    if scenarios is not None:
-        named |= read_scenarios(scenarios)
-    spans = [tuple(text.split(":")) for text in replays]
-    for text, span in zip(replays, spans, strict=True):
-        if len(span) != 2:
-            raise KindynosError(f"--replay {text}: say two dates, such as 2026-03-02:2026-04-01")
-    what_if = _numbers("--what-if", ",".join(bought)) if bought else {}
-    return Asked(what_if, named, tuple((a, b) for a, b in spans), unit)
-
-
-def _numbers(option: str, text: str) -> dict[str, float]:
-    """Return numbers by name from ``NAME=NUMBER`` with commas between; per cent signs count."""
-    numbers = {}
-    for piece in text.split(","):
-        name, equals, value = piece.rpartition("=")  # a name may hold the sign
-        try:
-            per_cent = value.strip().endswith("%")
-            number = float(value.strip().removesuffix("%")) / (100 if per_cent else 1)
-        except ValueError:
-            equals = ""
-        if not equals:
-            raise KindynosError(f"{option} {text}: say NAME=NUMBER, such as shipyard=-0.2")
-        numbers[name.strip()] = number
-    return numbers
+    from_file = {} if scenarios is None else read_scenarios(scenarios)
+    return Asked(bought, shocks | from_file, replays, unit)
 
 
 @click.command()
@@ -171,7 +149,7 @@ def _numbers(option: str, text: str) -> dict[str, float]:
 @click.option(
     "--levels",
     "--level",
-    type=Numbers("0.95,0.99"),
+    type=Text(numbers, "numbers with commas between, such as 0.95,0.99"),
     default="0.95,0.975,0.99",
     show_default=True,
     help="Levels, as fractions, with commas.",
@@ -212,6 +190,8 @@ def _numbers(option: str, text: str) -> dict[str, float]:
 @click.option(
     "--what-if",
     "bought",
+    type=Text(figures_by_name, "NAME=NUMBER, such as shipyard=-500"),
+    callback=gathered,
     multiple=True,
     metavar="NAME=SHARES",
     help="What buying (or with a minus selling) shares would change; held or not; repeatable.",
@@ -219,6 +199,8 @@ def _numbers(option: str, text: str) -> dict[str, float]:
 @click.option(
     "--stress",
     "shocks",
+    type=Text(lambda text: (text, figures_by_name(text)), "NAME=NUMBER, such as shipyard=-0.2"),
+    callback=by_name,
     multiple=True,
     metavar="NAME=MOVE,...",
     help="Profit and loss if some instruments move, such as shipyard=-0.2,EURNOK=-0.1; the others "
@@ -233,6 +215,7 @@ def _numbers(option: str, text: str) -> dict[str, float]:
 @click.option(
     "--replay",
     "replays",
+    type=Text(dates, "two dates, such as 2026-03-02:2026-04-01"),
     multiple=True,
     metavar="FROM:TO",
     help="Profit and loss if a stretch of history came again: 2026-03-02:2026-04-01; repeatable.",
@@ -247,8 +230,7 @@ def _numbers(option: str, text: str) -> dict[str, float]:
 @every_option
 @missing_option
 @price_file
-@out_option
-@json_option
+@with_output
 def risk(
     prices: Path,
     holdings: Path,
@@ -259,19 +241,17 @@ def risk(
     horizon: int,
     overlapping: bool,
     volatility: str | None,
-    bought: tuple[str, ...],
-    shocks: tuple[str, ...],
+    bought: dict[str, float],
+    shocks: dict[str, dict[str, float]],
     scenarios: Path | None,
-    replays: tuple[str, ...],
+    replays: tuple[tuple[str, str], ...],
     unit: str,
     whole: bool,
     benchmark: str | None,
     every: ReturnPeriod | None,
     missing: MissingPolicy,
     layout: dict[str, Any],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Report what today's holdings may lose: value at risk and expected shortfall, by the most
     accurate method that no back-test rejects, with the others as a range.
 
@@ -301,7 +281,7 @@ def risk(
         Bar("simulating", SHARE) as progress,
         progress_listener(lambda share: progress(round(100 * share), 100)),
     ):
-        report = markets.risk(
+        return markets.risk(
             portfolio,
             levels,
             methods,
@@ -313,7 +293,6 @@ def risk(
             asked=asked,
             **options,
         )
-    finish(report, out, as_data)
 
 
 @click.command()
@@ -365,8 +344,7 @@ def risk(
 )
 @missing_option
 @price_file
-@out_option
-@json_option
+@with_output
 def backtest(
     prices: Path | None,
     holdings: Path | None,
@@ -379,9 +357,7 @@ def backtest(
     forecasts: Path | None,
     missing: MissingPolicy,
     layout: dict[str, Any],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Report whether value at risk would have been right for today's holdings, day by
     day, or in periods of any length.
 
@@ -397,8 +373,7 @@ def backtest(
     if forecasts is not None:
         if actual is None or prices is not None or holdings is not None:
             raise KindynosError("--forecasts goes with --actual, without PRICES and --holdings")
-        finish(_recorded(forecasts, actual, level), out, as_data)
-        return
+        return _recorded(forecasts, actual, level)
     if prices is None or holdings is None:
         raise KindynosError("say PRICES and --holdings, or --forecasts and --actual")
     portfolio = read_portfolio(prices, holdings, value, missing, layout=layout)
@@ -406,9 +381,8 @@ def backtest(
     tested = portfolio.backtest(method or "historical", window, level, every, profits)
     if method is None:
         table = portfolio.backtests(window, level, every, profits)
-        finish(markets.backtests(portfolio, table, tested), out, as_data)
-    else:
-        finish(markets.backtested(tested, portfolio.prices), out, as_data)
+        return markets.backtests(portfolio, table, tested)
+    return markets.backtested(tested, portfolio.prices)
 
 
 def _recorded(forecasts: Path, actual: Path, level: float) -> Report:

@@ -8,18 +8,10 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from kindynos.cli.asking import table_options, table_spec
-from kindynos.cli.common import (
-    Bar,
-    cell_options,
-    finish,
-    for_output,
-    json_option,
-    model_argument,
-    out_option,
-    read_model,
-    set_option,
-    simulated,
-)
+from kindynos.cli.options import cell_options, model_argument, set_option, simulated
+from kindynos.cli.output import asked, for_output, name_written, with_output
+from kindynos.cli.progress import Bar
+from kindynos.cli.reading import read_model
 from kindynos.errors import KindynosError, ModelError
 
 if TYPE_CHECKING:
@@ -39,8 +31,14 @@ if TYPE_CHECKING:
     metavar="NAME",
     help="Also write this line and draw it; repeatable. Needs --out.",
 )
-@out_option
-@click.option("--parquet", is_flag=True, help="With --out: the trials as Parquet instead of CSV.")
+@with_output
+@click.option(
+    "--parquet",
+    is_flag=True,
+    expose_value=False,
+    callback=for_output,
+    help="With --out: the trials as Parquet instead of CSV.",
+)
 @click.option(
     "--excel-trials",
     is_flag=True,
@@ -69,23 +67,19 @@ if TYPE_CHECKING:
     help="With --store summary: keep what is done in this file, and go on from it.",
 )
 @table_options
-@json_option
 def run(
     file: Path,
     simulation: dict[str, Any],
     changes: tuple[str, ...],
     cells: dict[str, Any],
     keep: tuple[str, ...],
-    out: Path | None,
-    parquet: bool,
     saved: Path | None,
     percentiles: list[float] | None,
     statistics: tuple[str, ...],
     chances: tuple[str, ...],
     store: str,
     resume: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Simulate the model in FILE, a model file or a workbook, and report its outcomes, each figure
     with its sampling error.
 
@@ -103,6 +97,7 @@ def run(
     from kindynos.reports.runs import run_report
 
     model = read_model(file, changes, cells)
+    out, parquet = asked("out"), asked("parquet")
     if keep and out is None and saved is None:
         raise KindynosError(
             "--keep needs --out DIR, where the lines are written and drawn, or --save FILE.parquet"
@@ -116,27 +111,27 @@ def run(
     if store == "summary":
         if keep or parquet or saved is not None:
             raise KindynosError("--store summary holds no trials to keep, save or write")
-        asked = table_spec(percentiles, statistics, chances, model.compiled().outcomes)
-        finish(_summarized(model, simulation, resume, asked), out, as_data)
-        return
+        figures = table_spec(percentiles, statistics, chances, model.compiled().outcomes)
+        return _summarized(model, simulation, resume, figures)
     if resume is not None:
         raise KindynosError("--resume goes with --store summary")
     if saved is not None:
         check_savable(saved)
-    asked = table_spec(percentiles, statistics, chances, model.compiled().outcomes)
+    figures = table_spec(percentiles, statistics, chances, model.compiled().outcomes)
     with Bar("simulating") as progress:
         answer = model.simulate(**simulation, progress=progress, keep=keep)
     if saved is not None:
         answer.save(saved)
-    finish(run_report(answer, asked), out, as_data, "parquet" if parquet else "csv")
+        name_written(saved)
+    return run_report(answer, figures)
 
 
 def _summarized(
-    model: Model, simulation: dict[str, Any], resume: Path | None, asked: TableSpec
+    model: Model, simulation: dict[str, Any], resume: Path | None, figures: TableSpec
 ) -> Report:
     """Return the report of a run that keeps summaries."""
     from kindynos.reports.summaries import summarized
 
     with Bar("simulating") as progress:
         run = model.simulate(**simulation, progress=progress, store="summary", resume=resume)
-    return summarized(run, asked)
+    return summarized(run, figures)

@@ -3,22 +3,18 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
-    FIGURE,
-    Bar,
-    OutcomeName,
-    finish,
-    json_option,
-    model_argument,
-    out_option,
-    read_model,
-    set_option,
-    simulated,
-)
+from kindynos.cli.options import model_argument, set_option, simulated
+from kindynos.cli.output import with_output
+from kindynos.cli.progress import Bar
+from kindynos.cli.reading import read_model
+from kindynos.cli.types import FIGURE, OutcomeName
+
+if TYPE_CHECKING:
+    from kindynos.reports.report import Report
 
 
 @click.command()
@@ -51,8 +47,7 @@ from kindynos.cli.common import (
 @click.option("--base", type=FIGURE, help="What the outcome is to be in the base case.")
 @simulated
 @set_option
-@out_option
-@json_option
+@with_output
 def solve(
     file: Path,
     name: str,
@@ -67,9 +62,7 @@ def solve(
     base: float | None,
     simulation: dict[str, Any],
     changes: tuple[str, ...],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Find the value of NAME, a given figure or a driver's parameter, at which an outcome of FILE
     reaches a goal.
 
@@ -100,4 +93,4 @@ def solve(
             **simulation,
         )
 
-    finish(studies.goal(solution), out, as_data)
+    return studies.goal(solution)

@@ -3,22 +3,18 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
-    Bar,
-    OutcomeName,
-    finish,
-    json_option,
-    model_argument,
-    out_option,
-    read_model,
-    set_option,
-    simulated,
-)
-from kindynos.errors import KindynosError
+from kindynos.cli.options import model_argument, set_option, simulated
+from kindynos.cli.output import with_output
+from kindynos.cli.progress import Bar
+from kindynos.cli.reading import read_model
+from kindynos.cli.types import OutcomeName, Text, by_name, named, values
+
+if TYPE_CHECKING:
+    from kindynos.reports.report import Report
 
 
 @click.command()
@@ -26,6 +22,8 @@ from kindynos.errors import KindynosError
 @click.option(
     "--over",
     "overs",
+    type=Text(named(values), "NAME=LOW:HIGH:STEP, such as hurdle=0.05:0.11:0.01, or NAME=1,2,3"),
+    callback=by_name,
     multiple=True,
     required=True,
     metavar="NAME=VALUES",
@@ -44,19 +42,16 @@ from kindynos.errors import KindynosError
 )
 @simulated
 @set_option
-@out_option
-@json_option
+@with_output
 def sweep(
     file: Path,
-    overs: tuple[str, ...],
+    overs: dict[str, list[float]],
     statistic: str | None,
     outcome: str | None,
     less_is_better: bool,
     simulation: dict[str, Any],
     changes: tuple[str, ...],
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Work out the model in FILE over every combination of values of given figures and drivers.
 
     \b
@@ -67,36 +62,9 @@ def sweep(
     from kindynos.reports import studies
 
     model = read_model(file, changes)
-    values: dict[str, list[float]] = {}
-    for over in overs:
-        name, answer = read_values(over)
-        if name in values:
-            raise KindynosError(f"--over {over}: {name} is varied already")
-        values[name] = answer
     with Bar("sweeping", "points") as progress:
         swept = model.sweep(
-            values, statistic=statistic, outcome=outcome, **simulation, progress=progress
+            overs, statistic=statistic, outcome=outcome, **simulation, progress=progress
         )
 
-    finish(studies.sweep(swept, less_is_better=less_is_better), out, as_data)
-
-
-def read_values(text: str, option: str = "--over") -> tuple[str, list[float]]:
-    """Return a name and its values; raises KindynosError for a text that is neither LOW:HIGH:STEP
-    nor numbers.
-    """
-    name, equals, description = text.partition("=")
-    try:
-        if not equals or not description.strip():
-            raise ValueError
-        if ":" not in description:
-            return name.strip(), [float(piece) for piece in description.split(",")]
-        low, high, step = (float(piece) for piece in description.split(":"))
-        if not (step > 0 and low <= high and (high - low) / step < 100_000):
-            raise ValueError
-    except ValueError:
-        raise KindynosError(
-            f"{option} {text}: say NAME=LOW:HIGH:STEP, such as hurdle=0.05:0.11:0.01, or NAME=1,2,3"
-        ) from None
-    count = int((high - low) / step + 1e-9) + 1
-    return name.strip(), [float(f"{low + i * step:.12g}") for i in range(count)]
+    return studies.sweep(swept, less_is_better=less_is_better)

@@ -3,25 +3,19 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.common import (
-    FIGURE,
-    WHOLE,
-    Bar,
-    OutcomeName,
-    finish,
-    json_option,
-    model_argument,
-    out_option,
-    read_model,
-    set_option,
-    simulated,
-    whole_option,
-)
+from kindynos.cli.options import model_argument, set_option, simulated, whole_option
+from kindynos.cli.output import with_output
+from kindynos.cli.progress import Bar
+from kindynos.cli.reading import read_model
+from kindynos.cli.types import FIGURE, WHOLE, OutcomeName
 from kindynos.errors import KindynosError
+
+if TYPE_CHECKING:
+    from kindynos.reports.report import Report
 
 
 @click.command()
@@ -44,8 +38,7 @@ from kindynos.errors import KindynosError
 @simulated
 @set_option
 @whole_option
-@out_option
-@json_option
+@with_output
 def trial(
     file: Path,
     number: int | None,
@@ -55,9 +48,7 @@ def trial(
     simulation: dict[str, Any],
     changes: tuple[str, ...],
     whole: bool,
-    out: Path | None,
-    as_data: bool,
-) -> None:
+) -> Report:
     """Simulate the model in FILE and show whole sheets of single trials.
 
     \b
@@ -94,4 +85,4 @@ def trial(
     elif worst is not None:
         why = f", {name} at its {'lowest' if run[name].better == 'high' else 'highest'}"
     told = None if not name or run[name].is_row else name
-    finish(studies.sheets(run, sheets, why, whole, told), out, as_data)
+    return studies.sheets(run, sheets, why, whole, told)

@@ -1,0 +1,260 @@
+"""Options that several commands share, in groups that a command gets as one argument."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import wraps
+from pathlib import Path
+from typing import Any, cast
+
+import click
+
+from kindynos.cli.output import Command
+from kindynos.cli.types import FIGURE, PLANS, WHOLE, NameOption, Text, Words, by_name, named
+from kindynos.errors import KindynosError
+from kindynos.literals import ReturnPeriod, Spacing
+
+PATIENT = 10  # seconds in which a cluster must answer
+
+model_argument = click.argument("file", type=click.Path(path_type=Path))
+set_option = click.option(
+    "--set",
+    "changes",
+    multiple=True,
+    metavar="NAME=VALUE",
+    help="Replace a given figure, fix a driver at a value (or one per period: 1,2,3), set a "
+    "parameter of its distribution or process "
+    "(vessel.mode=18e6, fuel.volatility=0.3), or change the number of periods (periods=25); "
+    "repeatable.",
+)
+whole_option = click.option(
+    "--whole",
+    is_flag=True,
+    help="Show every period of the sheet, not the first and the last, and all rows.",
+)
+
+
+def _option_group(group: str, *options: Callable[[Any], Any]) -> Callable[[Command], Command]:
+    """Return what adds several options, which the command gets by name in one argument, ``group``;
+    the first is the last in its help.
+    """
+
+    def add(command: Command) -> Command:
+        @wraps(command)
+        def call(*arguments: Any, **given: Any) -> Any:
+            gathered = {name: given.pop(name) for name in names}
+            return command(*arguments, **{group: gathered}, **given)
+
+        before = len(getattr(command, "__click_params__", ()))
+        for option in options:
+            option(call)
+        names = [parameter.name for parameter in cast(Any, call).__click_params__[before:]]
+        return cast(Command, call)
+
+    return add
+
+
+def _cluster(ctx: click.Context, param: click.Parameter, address: str | None) -> Any:
+    """Return the executor of a cluster, which is left when the command ends."""
+    if address is None:
+        return None
+    try:
+        from distributed import Client
+    except ImportError:
+        raise KindynosError(
+            "--cluster needs Dask's scheduler: pip install 'kindynos[cluster]'"
+        ) from None
+    where = {"scheduler_file": address} if Path(address).is_file() else {"address": address}
+    try:
+        kind: Any = Client
+        client = ctx.with_resource(kind(**where, timeout=PATIENT))
+    except (OSError, TimeoutError, ValueError) as error:
+        raise KindynosError(
+            f"no cluster answers at {address} ({type(error).__name__}); say the address that its "
+            "scheduler shows, such as tcp://10.0.0.5:8786, or its scheduler file"
+        ) from None
+    return client.get_executor()
+
+
+DRAWS = (
+    click.option(
+        "--sampling",
+        cls=NameOption,
+        type=Words(PLANS),
+        default="latin",
+        show_default=True,
+        help="The sampling plan: {names}.",
+    ),
+    click.option(
+        "--seed", type=WHOLE, help="A whole number that reproduces a run; else one is chosen."
+    ),
+    click.option(
+        "--trials", type=WHOLE, default=10_000, show_default=True, help="How many joint draws."
+    ),
+)
+
+
+# the options of draws, and those of a whole simulation
+drawn = _option_group("draws", *DRAWS)
+
+
+simulated = _option_group(
+    "simulation",
+    click.option(
+        "--cluster",
+        "executor",
+        callback=_cluster,
+        metavar="ADDRESS",
+        help="Run on the workers of a cluster: the address of its scheduler, or its scheduler "
+        "file. The answer is the same.",
+    ),
+    click.option("--workers", type=WHOLE, help="Threads; default: all. The answer is the same."),
+    *DRAWS,
+)
+
+
+# the options of a series in a table
+series_options = _option_group(
+    "series",
+    click.option(
+        "--season",
+        type=WHOLE,
+        help="Periods of one season, 0 for none; default: 12 for months and 4 for quarters.",
+    ),
+    click.option(
+        "--every",
+        type=Words(Spacing),
+        help="How far apart the dates are: day, working-day, week, month, quarter or year.",
+    ),
+    click.option(
+        "--dates",
+        metavar="NAME",
+        help="The column of dates of a series; default: the first that holds such.",
+    ),
+    click.option(
+        "--column",
+        metavar="NAME",
+        help="The column of records; may be left out where there is one beside the dates.",
+    ),
+)
+
+
+# the options of how a file of a table is laid out
+TABLE_OPTIONS = (
+    click.option(
+        "--decimal",
+        type=click.Choice([".", ","]),
+        help="The decimal sign; default: found from the cells.",
+    ),
+    click.option("--encoding", metavar="NAME", help="The encoding; default: found, with a note."),
+    click.option(
+        "--header",
+        type=WHOLE,
+        metavar="ROW",
+        help="The row with the names of the columns, 0 for none; default: found.",
+    ),
+    click.option("--sheet", metavar="NAME", help="The sheet of a workbook; default: the first."),
+)
+
+
+table_file = _option_group("layout", *TABLE_OPTIONS)
+
+
+# the time over which returns are taken
+every_option = click.option(
+    "--every",
+    cls=NameOption,
+    type=Words(ReturnPeriod),
+    help="Take returns over a {names}; default: from one date of PRICES to the next.",
+)
+
+
+def _split(text: str) -> tuple[str, str, str]:
+    """Return the instrument, the ratio and the date of a split."""
+    name, ratio_and_date = named(str)(text)
+    ratio, date = ratio_and_date.split("@")
+    return name, ratio.strip(), date.strip()
+
+
+def _by_instrument(
+    ctx: click.Context, param: click.Parameter, splits: tuple[tuple[str, str, str], ...]
+) -> dict[str, dict[str, str]]:
+    """Return the ratios of splits by instrument and date."""
+    ratios: dict[str, dict[str, str]] = {}
+    for name, ratio, date in splits:
+        ratios.setdefault(name, {})[date] = ratio
+    return ratios
+
+
+# the options of how a file of prices is laid out, and what its columns are
+price_file = _option_group(
+    "layout",
+    *TABLE_OPTIONS,
+    click.option(
+        "--per-year",
+        type=FIGURE,
+        metavar="NUMBER",
+        help="The dates in a year of a market that has its own number; default: found from the "
+        "dates (252 days, or 365 where weekends have prices, 52 weeks, 12 months).",
+    ),
+    click.option(
+        "--change",
+        "changes",
+        multiple=True,
+        type=Text(named(str), "NAME=absolute"),
+        callback=by_name,
+        metavar="NAME=absolute",
+        help="A column that changes by differences, such as a yield, and may be 0 or below; "
+        "repeatable.",
+    ),
+    click.option(
+        "--split",
+        "splits",
+        multiple=True,
+        type=Text(_split, "NAME=RATIO@DATE, such as ferry=2:1@2027-03-04"),
+        callback=_by_instrument,
+        metavar="NAME=RATIO@DATE",
+        help="A split of shares, such as ferry=2:1@2027-03-04; prices before are adjusted; "
+        "repeatable.",
+    ),
+    click.option(
+        "--keep-suspicious",
+        is_flag=True,
+        help="Use prices that look wrong; default: they count as missing.",
+    ),
+)
+
+
+missing_words_option = click.option(
+    "--missing",
+    "missing",
+    multiple=True,
+    metavar="WORD",
+    help="A further word for a missing value, beside n/a, - and the like; repeatable.",
+)
+
+
+# which cells of a workbook are the answer, and which are drawn
+cell_options = _option_group(
+    "cells",
+    click.option(
+        "--accept-differences",
+        is_flag=True,
+        help="Of a workbook: go on where our value of an outcome is not the one stored in it.",
+    ),
+    click.option(
+        "--driver",
+        "drivers",
+        multiple=True,
+        metavar="CELL=DISTRIBUTION",
+        help="Of a workbook: a cell that is drawn, with its distribution and the parameters in "
+        "order, such as 'Inputs!B7=pert 17.5e6 19e6 26e6'; repeatable.",
+    ),
+    click.option(
+        "--outcome",
+        "outcomes",
+        multiple=True,
+        metavar="CELL",
+        help="Of a workbook: a cell to report on, such as 'Summary!C20'; repeatable.",
+    ),
+)

@@ -1,0 +1,305 @@
+"""Where the output of a command goes: the options of it, and what is done with a report."""
+
+from __future__ import annotations
+
+import sys
+import tomllib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from functools import wraps
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar, cast
+
+import click
+
+from kindynos.cli.types import WHOLE
+from kindynos.extras import require
+
+if TYPE_CHECKING:
+    from kindynos.reports.report import Report
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+def for_output(ctx: click.Context, param: click.Parameter, value: Any) -> None:
+    """Keep an option of the output for when the report is there."""
+    ctx.meta[f"kindynos.{param.name}"] = value
+
+
+def asked(name: str) -> Any:
+    """Return an option of the output of the command that runs; None where it has none."""
+    context = click.get_current_context(silent=True)
+    return None if context is None else context.meta.get(f"kindynos.{name}")
+
+
+def _writable_folder(ctx: click.Context, param: click.Parameter, out: Path | None) -> None:
+    """Return the folder, which is tried before the work that it is for."""
+    from kindynos.atomic import check_folder
+
+    if out is not None:
+        check_folder(out)
+    for_output(ctx, param, out)
+
+
+def _for_file(extra: str) -> Callable[[click.Context, click.Parameter, Any], None]:
+    """Return a callback that keeps a file of the output, and asks for the package that writes it
+    before work begins.
+    """
+
+    def keep(ctx: click.Context, param: click.Parameter, value: Any) -> None:
+        if value is not None:
+            require(extra)
+        for_output(ctx, param, value)
+
+    return keep
+
+
+def _most_digits(ctx: click.Context, param: click.Parameter, most: int | None) -> None:
+    """Print figures with at most that number of digits, as long as the command runs."""
+    from kindynos.formatting import digits
+
+    if most is not None and most < 1:
+        raise click.BadParameter("needs at least 1 digit", ctx, param)
+    ctx.with_resource(digits(most))
+
+
+def _csv_form(ctx: click.Context, param: click.Parameter, value: str | None) -> None:
+    """Keep how CSV files are written, once both of its options are known."""
+    for_output(ctx, param, value)
+    if {"kindynos.out_decimal", "kindynos.out_separator"} <= set(ctx.meta):
+        from kindynos.reports.files import CsvForm
+
+        ctx.meta["kindynos.csv"] = CsvForm(
+            ctx.meta["kindynos.out_decimal"], ctx.meta["kindynos.out_separator"]
+        )
+
+
+_OUT_OPTIONS = (
+    click.option(
+        "--json",
+        is_flag=True,
+        expose_value=False,
+        callback=for_output,
+        help="Print plain data, for other programs.",
+    ),
+    click.option(
+        "--out-separator",
+        metavar="SIGN",
+        expose_value=False,
+        callback=_csv_form,
+        help="With --out: what separates the cells of CSV files; default: a comma, or a semicolon "
+        "beside a decimal comma.",
+    ),
+    click.option(
+        "--out-decimal",
+        type=click.Choice([".", ","]),
+        default=".",
+        expose_value=False,
+        callback=_csv_form,
+        help="With --out: the decimal sign of CSV files.",
+    ),
+    click.option(
+        "--digits",
+        type=WHOLE,
+        expose_value=False,
+        callback=_most_digits,
+        metavar="NUMBER",
+        help="Print figures with at most this number of significant digits; default: as many as "
+        "their errors leave.",
+    ),
+    click.option(
+        "--quiet",
+        is_flag=True,
+        expose_value=False,
+        callback=for_output,
+        help="Print nothing, neither the report nor progress; write the files that were asked for.",
+    ),
+    click.option(
+        "--brief",
+        is_flag=True,
+        expose_value=False,
+        callback=for_output,
+        help="Print the answer alone, in a sentence or two.",
+    ),
+    click.option(
+        "--excel",
+        type=click.Path(path_type=Path),
+        expose_value=False,
+        callback=_for_file("excel"),
+        metavar="FILE.xlsx",
+        help="Write a workbook of the answer and all tables.",
+    ),
+    click.option(
+        "--report",
+        "page",
+        type=click.Path(path_type=Path),
+        expose_value=False,
+        callback=_for_file("report"),
+        metavar="FILE.html",
+        help="Write a page that opens in a browser without a network.",
+    ),
+    click.option(
+        "--author",
+        expose_value=False,
+        callback=for_output,
+        metavar="NAME",
+        help="With --report: who made it.",
+    ),
+    click.option(
+        "--note",
+        expose_value=False,
+        callback=for_output,
+        metavar="TEXT",
+        help="With --report: a note at its head, such as a status or what it is for.",
+    ),
+    click.option(
+        "--out",
+        type=click.Path(path_type=Path),
+        expose_value=False,
+        callback=_writable_folder,
+        metavar="DIR",
+        help="Write the tables (CSV), the data (JSON) and the figures (PNG) there.",
+    ),
+)
+
+
+def name_written(path: Path) -> None:
+    """Have the command name a file that it has written, beside those of ``finish``."""
+    meta = click.get_current_context().meta
+    meta["kindynos.files"] = [*meta.get("kindynos.files", ()), path]
+
+
+def with_output(command: Callable[..., Report | None]) -> Callable[..., None]:
+    """Add --out, --json, --report and the other options of output to a command; the report that it
+    returns is then written and printed as they say.
+    """
+
+    @wraps(command)
+    def call(*arguments: Any, **options: Any) -> None:
+        report = command(*arguments, **options)
+        if report is not None:
+            finish(report)
+
+    for option in _OUT_OPTIONS:
+        option(call)
+    return cast(Callable[..., None], call)
+
+
+def finish(report: Report) -> None:
+    """Write a report's tables and pictures to a folder if asked, then print it, or its data."""
+    from kindynos.reports.console import console
+
+    written = []
+    meta = click.get_current_context().meta
+    out = asked("out")
+    if out is not None:
+        with results_folder(out) as stage:
+            trials = "parquet" if asked("parquet") else "csv"
+            written = report.write(stage, trials, meta["kindynos.csv"])
+    files = [*_write_pages(report, meta), *(asked("files") or ())]
+    # Only now that all files are there: the reader of the output may have gone, or its disk be
+    # full.
+    if asked("json"):
+        click.echo(report.json(), nl=False)
+        return
+    if asked("quiet"):
+        return
+    console(140).print(report.brief() if asked("brief") else report)
+    if files:
+        click.echo(f"\nWritten: {', '.join(map(str, files))}")
+    if out is not None:
+        click.echo(f"\nWritten to {out}: {', '.join(written)}")
+
+
+def _origin(report: Report, meta: Mapping[str, Any]) -> Any:
+    """Return who made a page from which files, and the command that makes it again."""
+    import shlex
+
+    from kindynos.reports.page.origin import Origin, sources_of
+
+    context = click.get_current_context()
+    words = ["kindynos", *_without_output(sys.argv[1:])]
+    seed = getattr(report.result, "seed", None)
+    if seed is not None and "--seed" not in words and not any("--seed=" in w for w in words):
+        words += ["--seed", str(seed)]
+    stated = sorted(context.command.params, key=lambda value: not isinstance(value, click.Argument))
+    values = [context.params.get(value.name or "") for value in stated]
+    values = [two for value in values for two in (value if isinstance(value, tuple) else (value,))]
+    given = [value for value in values if isinstance(value, Path)]
+    read = [*given, *(beside for value in given for beside in _named_in(value))]
+    return Origin(
+        sources_of(read),
+        shlex.join(words),
+        meta.get("kindynos.author") or "",
+        meta.get("kindynos.note") or "",
+    )
+
+
+_SILENT = ("--quiet", "--brief", "--json", "--parquet", "--excel-trials")
+_ASIDE = ("--out", "--excel", "--save", "--author", "--note", "--out-decimal", "--out-separator")
+
+
+def _without_output(words: Sequence[str]) -> list[str]:
+    """Return the words of a command without options that do not change its page."""
+    kept, skip = [], False
+    for label in words:
+        if skip:
+            skip = False
+        elif label in _ASIDE:
+            skip = True
+        elif label not in _SILENT and label.partition("=")[0] not in _ASIDE:
+            kept.append(label)
+    return kept
+
+
+def _named_in(file: Path) -> Iterator[Path]:
+    """Yield the files beside a model file that it names."""
+    try:
+        document = tomllib.loads(file.read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return
+    waiting: list[Any] = [document]
+    while waiting:
+        item = waiting.pop(0)
+        if isinstance(item, dict):
+            waiting += item.values()
+        elif isinstance(item, list):
+            waiting += item
+        elif (
+            isinstance(item, str)
+            and len(item) < 200
+            and Path(item).suffix
+            and (file.parent / item).is_file()
+        ):
+            yield file.parent / item
+
+
+def _write_pages(report: Report, meta: Mapping[str, Any]) -> list[Path]:
+    """Write the page and the workbook that were asked for; return their paths."""
+    page, excel = meta.get("kindynos.page"), meta.get("kindynos.excel")
+    if page is not None:
+        from kindynos.reports.page.page import write_report
+
+        write_report(report, page, _origin(report, meta))
+    if excel is not None:
+        from kindynos.reports.workbook.book import write_workbook
+
+        write_workbook(report, excel, bool(meta.get("kindynos.excel_trials")))
+    return [path for path in (page, excel) if path is not None]
+
+
+@contextmanager
+def results_folder(folder: Path) -> Iterator[Path]:
+    """Give a temporary folder whose files are moved into ``folder`` together, with a manifest of
+    how they were made and of their checksums.
+    """
+    from kindynos.atomic import staged
+    from kindynos.reports.manifest import write_manifest
+
+    context = click.get_current_context()
+    options = {
+        name: value for name, value in context.params.items() if value not in (None, (), False)
+    }
+    with staged(folder) as stage:
+        yield stage
+        write_manifest(stage, folder, {"command": context.info_name, "options": options})
