@@ -343,6 +343,8 @@ class Files(Case):
                     "summary.json",
                     "alternatives.csv",
                     "parts.csv",
+                    "beats.csv",
+                    "regret.csv",
                     "tree.png",
                     "profiles.png",
                 },

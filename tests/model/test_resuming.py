@@ -11,9 +11,9 @@ import numpy as np
 import openpyxl
 
 import kindynos as kd
-from kindynos.engine import checkpoint
 from kindynos.model import parts
 from kindynos.results import summary_run
+from kindynos.sealing import seal_of_arrays
 from tests.common import Folder
 
 TRIALS = 100_000
@@ -56,7 +56,7 @@ def sealed(path, about):
     with np.load(path) as stored:
         arrays = {name: stored[name] for name in stored.files if name not in ("seal", "about")}
     arrays["about"] = np.array(json.dumps(about))
-    return {**arrays, "seal": np.array(checkpoint._seal(arrays))}
+    return {**arrays, "seal": np.array(seal_of_arrays(arrays))}
 
 
 class Resuming(Folder):

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import kindynos as kd
 from kindynos.model.file import model_from_text
+from kindynos.sealing import seal_of_facts
 from tests.common import Case, Folder, investment
 
 quick = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -99,11 +100,13 @@ class Saved(Folder):
         about = json.loads(table.schema.metadata[b"kindynos"])
 
         def written(**changes):
-            metadata = {b"kindynos": json.dumps({**about, "format": 1, **changes}).encode()}
+            forged = {**about, **changes}
+            forged["seal"] = seal_of_facts(forged)
+            metadata = {b"kindynos": json.dumps(forged).encode()}
             parquet.write_table(table.replace_schema_metadata(metadata), path)
 
         for change, words in (
-            (lambda: written(format=99), ("format 99", "reads 2")),
+            (lambda: written(format=99), ("format 99", "reads 3")),
             (lambda: written(checksum="0"), ("damaged", "checksum")),
             (lambda: written(kept={"lost": None}), ("damaged", "'lost'")),
             (lambda: written(model="[model]"), ("model cannot be read",)),
@@ -148,6 +151,8 @@ class Saved(Folder):
                     break
                 place = place[key]
             place[key] = foreign[rng.integers(len(foreign))]
+            if key != "seal":
+                about["seal"] = seal_of_facts(about)
             metadata = {
                 b"kindynos": json.dumps(about).encode()
                 if trial % 5

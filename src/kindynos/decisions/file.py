@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -11,10 +10,9 @@ from kindynos.decisions.decision import Decision
 from kindynos.decisions.tree import Choice, Event, EventTest, ModelOutcome, Pay
 from kindynos.distributions.registry import distribution_from
 from kindynos.errors import FileError, KindynosError, ParameterError
-from kindynos.tables.files import check_file
+from kindynos.tables.toml import read_toml
 from kindynos.validate import checked, instance
 
-LARGEST = 1_000_000  # bytes
 HEAD = ("name", "unit", "better", "score", "risk_tolerance", "given", "criteria", "alternatives")
 PART = (
     *("pay", "payoff", "event", "outcomes", "choice", "alternatives", "chance"),
@@ -33,16 +31,7 @@ def load_decision(path: str | Path) -> Decision:
     """
     instance("path", path, (str, Path), "the path of a file")
     path = Path(path)
-    try:
-        check_file(path)
-        data = path.read_bytes()
-        if len(data) > LARGEST:
-            raise FileError(f"has more than {LARGEST:,} bytes", file=str(path))
-        document = tomllib.loads(data.decode("utf-8"))
-    except OSError as error:
-        raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise FileError(f"is not TOML: {error}", file=str(path)) from None
+    document = read_toml(path)
     try:
         return decision_of(document, path.parent)
     except KindynosError as error:

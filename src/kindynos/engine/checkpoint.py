@@ -4,7 +4,6 @@ the same run.
 
 from __future__ import annotations
 
-import hashlib
 import json
 import time
 from collections.abc import Mapping
@@ -16,6 +15,7 @@ from numpy.typing import NDArray
 
 from kindynos.atomic import check_writable, replacing
 from kindynos.errors import FileError
+from kindynos.sealing import seal_of_arrays
 
 EVERY = 10.0  # seconds between two checkpoints
 FORMAT = 2
@@ -40,7 +40,7 @@ class Checkpoint:
             with np.load(self.path, allow_pickle=False) as stored:
                 arrays = {name: stored[name] for name in stored.files}
             seal = str(arrays.pop("seal"))
-            sealed = seal == _seal(arrays)
+            sealed = seal == seal_of_arrays(arrays)
             about = json.loads(str(arrays.pop("about")))
         # whatever a damaged file makes its readers raise
         except Exception:
@@ -64,15 +64,5 @@ class Checkpoint:
         """Write the arrays."""
         with replacing(self.path) as temporary, temporary.open("wb") as file:
             by_name: dict[str, Any] = {**arrays, "about": np.array(json.dumps(self.about))}
-            np.savez(file, **by_name, seal=np.array(_seal(by_name)))
+            np.savez(file, **by_name, seal=np.array(seal_of_arrays(by_name)))
         self.written = time.monotonic()
-
-
-def _seal(arrays: Mapping[str, NDArray[Any]]) -> str:
-    """Return a digest of arrays with their names, types and shapes."""
-    digest = hashlib.blake2b(digest_size=16)
-    for name in sorted(arrays):
-        array = np.ascontiguousarray(arrays[name])
-        digest.update(f"{name} {array.dtype.str} {array.shape} ".encode())
-        digest.update(array.tobytes())
-    return digest.hexdigest()

@@ -228,7 +228,7 @@ def simulate_held(
         )
     joined = joined_returns(exposure.returns, exposure.names, marginals, *copula)
     statement = held_statement(exposure.names, exposure.values.tolist(), joined, horizon)
-    run = simulate(statement.program, SimulationOptions(trials, seed, **options))
+    run = simulate(statement.program, SimulationOptions.stated(trials, seed, options))
     return HeldRun(run, exposure, horizon)
 
 

@@ -4,8 +4,6 @@ once.
 
 from __future__ import annotations
 
-import re
-import tomllib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
@@ -22,10 +20,8 @@ from kindynos.processes.registry import process_from
 from kindynos.program.order import undeclared
 from kindynos.program.quantities import Line
 from kindynos.program.statement import MOST_QUANTITIES
-from kindynos.tables.files import check_file
+from kindynos.tables.toml import parse_toml, read_toml
 from kindynos.validate import checked
-
-LARGEST = 1_000_000  # bytes of a model file
 
 
 @checked
@@ -45,61 +41,12 @@ def load_model(path: str | Path) -> Model:
     <model 'Tickets': 1 given figure, 0 drivers, 1 line>
     """
     path = Path(path)
-    return _ModelReader(str(path)).model(_read(path))
+    return _ModelReader(str(path)).model(read_toml(path))
 
 
 def model_from_text(text: str, source: str = "model") -> Model:
     """Return the model in the text of a model file; errors name the ``source``."""
-    return _ModelReader(source).model(_parsed(text.encode("utf-8", "replace"), source))
-
-
-def _read(path: Path) -> dict[str, Any]:
-    try:
-        check_file(path)
-        data = path.read_bytes()
-        if data[:4] == b"PAR1":
-            raise FileError(
-                "is a Parquet file, such as a saved run, and no model; give the model file (.toml)",
-                file=str(path),
-            )
-    except OSError as error:
-        raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
-    return _parsed(data, str(path))
-
-
-def _parsed(data: bytes, source: str) -> dict[str, Any]:
-    if len(data) > LARGEST:
-        raise FileError(
-            f"a model file may have {LARGEST:,} bytes, and this one has {len(data):,}", file=source
-        )
-    try:
-        return tomllib.loads(data.decode("utf-8"))
-    except UnicodeDecodeError as error:
-        raise FileError(f"is not UTF-8 text (byte {error.start})", file=source) from None
-    except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:
-        text = str(error) or "it is nested too deeply"
-        raise FileError(f"is not TOML: {text}{_advice(text, data.decode())}", file=source) from None
-
-
-def _advice(message: str, text: str) -> str:
-    """Return what is likely meant by a line that is not TOML, empty where nothing is likely."""
-    match = re.search(r"at line (\d+)", message)
-    lines = text.splitlines()
-    if match is None or not 0 < int(match[1]) <= len(lines):
-        return ""
-    line = lines[int(match[1]) - 1].strip()
-    key = line.partition("=")[0].strip()
-    if "Cannot overwrite" in message:
-        return f": {key} is there twice"
-    if re.search(r"=\s*-?\d{1,3}(,\d{3})+(\.\d+)?$", line):
-        return f": {line}; numbers are written without commas, such as 1000 or 1_000"
-    if re.search(r"=\s*-?\d+,\d+$", line):
-        return f": {line}; a decimal comma must be a point"
-    if re.search(r"=\s*[.]\d", line):
-        return f": {line}; write 0.5, not .5"
-    if re.search(r"=\s*[A-Za-z_]", line):
-        return f": {line}; a text or a formula is written in quotes"
-    return f": {line:.80}"
+    return _ModelReader(source).model(parse_toml(text.encode("utf-8", "replace"), source))
 
 
 class _ModelReader:

@@ -804,7 +804,7 @@ class Model(Inline):
         from kindynos.studies.scenarios import compare_scenarios
 
         return compare_scenarios(
-            self._statement, scenarios, SimulationOptions(trials, seed, **options)
+            self._statement, scenarios, SimulationOptions.stated(trials, seed, options)
         )
 
     @checked
@@ -877,7 +877,9 @@ class Model(Inline):
         request = GoalRequest(
             outcome, within, chance, above, below, mean, percentile, equals, base=base
         )
-        return solve(self._statement, name, request, SimulationOptions(trials, seed, **options))
+        return solve(
+            self._statement, name, request, SimulationOptions.stated(trials, seed, options)
+        )
 
     @checked
     def optimize(
@@ -909,7 +911,7 @@ class Model(Inline):
 
         optimum_request = OptimumRequest(decisions, maximize, minimize, subject_to, evaluations)
         return optimize(
-            self._statement, optimum_request, SimulationOptions(trials, seed, **options)
+            self._statement, optimum_request, SimulationOptions.stated(trials, seed, options)
         )
 
     def to_toml(self) -> str:

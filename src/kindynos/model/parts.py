@@ -7,7 +7,6 @@ from __future__ import annotations
 import json
 import warnings
 from collections.abc import Iterator, Mapping, Sequence
-from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,12 +20,12 @@ from kindynos.engine.fingerprint import versions
 from kindynos.engine.simulation import BatchResult, Execution, collect
 from kindynos.errors import DataWarning, FileError, RunError
 from kindynos.program.batch import BatchTask
-from kindynos.program.digests import digest_of
 from kindynos.program.identity import identity
 from kindynos.program.program import Program
 from kindynos.results.result import Result
 from kindynos.results.simulate import SimulationOptions, kept_names
 from kindynos.sampling.plans import PLANS
+from kindynos.sealing import seal_of_facts, seal_of_file
 from kindynos.tables.parquet import parquet_of
 from kindynos.validate import checked, path_of
 
@@ -34,7 +33,7 @@ if TYPE_CHECKING:
     from concurrent.futures import Executor
 
 MANIFEST = "_manifest.json"  # the underscore hides it from readers of a folder of Parquet
-FORMAT = 2
+FORMAT = 3
 ROWS = 1_000_000  # trials of a part, about
 
 
@@ -172,7 +171,7 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
                 "file": file,
                 "first": first,
                 "rows": len(columns[names[0]]),
-                "seal": _seal(path / file),
+                "seal": seal_of_file(path / file),
             }
         )
         manifest["parts"].sort(key=lambda piece: piece["group"])
@@ -231,7 +230,7 @@ def _fault(folder: Path, piece: Mapping[str, Any], blocks: Blocks) -> str:
     file = folder / _name(group)
     if not file.is_file():
         return "is missing from the trials"
-    if piece.get("rows") != rows or _seal(file) != piece.get("seal"):
+    if piece.get("rows") != rows or seal_of_file(file) != piece.get("seal"):
         return "was changed since it was written"
     return ""
 
@@ -299,7 +298,7 @@ def _manifest(folder: Path) -> dict[str, Any] | None:
     try:
         manifest: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
         known = manifest["format"] == FORMAT and isinstance(manifest["parts"], list)
-        sealed = manifest.pop("seal") == digest_of(json.dumps(manifest))
+        sealed = manifest.pop("seal") == seal_of_facts(manifest)
     except (OSError, ValueError, KeyError, TypeError, RecursionError):
         known = sealed = False
     if not known:
@@ -310,14 +309,6 @@ def _manifest(folder: Path) -> dict[str, Any] | None:
 
 
 def _write(folder: Path, manifest: Mapping[str, Any]) -> None:
-    sealed = {**manifest, "seal": digest_of(json.dumps(manifest))}
+    sealed = {**manifest, "seal": seal_of_facts(manifest)}
     with replacing(folder / MANIFEST) as half:
         half.write_text(json.dumps(sealed, indent=1), encoding="utf-8")
-
-
-def _seal(file: Path) -> str:
-    digest = blake2b(digest_size=16)
-    with file.open("rb") as stream:
-        while piece := stream.read(1 << 20):
-            digest.update(piece)
-    return digest.hexdigest()

@@ -12,7 +12,6 @@ import math
 import platform
 from collections.abc import Mapping
 from dataclasses import replace
-from hashlib import blake2b
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any
@@ -34,12 +33,12 @@ from kindynos.program.quantities import Line
 from kindynos.results.run import Run
 from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS
+from kindynos.sealing import seal_of_arrays, seal_of_facts
 from kindynos.tables.files import check_file
 from kindynos.tables.parquet import parquet_of
 from kindynos.validate import checked, path_of
 
-FORMAT = 2
-EARLIER = 1  # a format without a seal
+FORMAT = 3
 KEY = b"kindynos"
 PARTS: dict[str, Any] = {
     "model": str,
@@ -81,7 +80,7 @@ def save(run: Run, path: str | Path) -> None:
         for i, row in enumerate(np.atleast_2d(rows))
     }
     about = _about(run, values)
-    about["seal"] = _seal(about)
+    about["seal"] = seal_of_facts(about)
     table = arrow.table(columns).replace_schema_metadata({KEY: json.dumps(about).encode()})
     with replacing(path) as temporary:
         parquet.write_table(table, temporary)
@@ -143,7 +142,7 @@ def _opened(
         values[name] = (
             columns[name] if rows is None else np.stack([columns[column] for column in requested])
         )
-    if _checksum(values) != about["checksum"]:
+    if seal_of_arrays(values) != about["checksum"]:
         raise FileError("is damaged: the values do not have their checksum", file=str(path))
     program = _program(about, model)
     trials, count, blocks_per_batch, planned = about["blocks"]
@@ -230,22 +229,8 @@ def _about(run: Run, values: Mapping[str, Floats]) -> dict[str, Any]:
         "processors": list(run.provenance.processors),
         "notes": [[line, text, count] for (line, text), count in run.provenance.notes.items()],
         "kept": kept,
-        "checksum": _checksum(values),
+        "checksum": seal_of_arrays(values),
     }
-
-
-def _seal(about: Mapping[str, Any]) -> str:
-    """Return the checksum of the description itself."""
-    text = json.dumps({key: value for key, value in about.items() if key != "seal"}, sort_keys=True)
-    return blake2b(text.encode("utf-8", "surrogatepass"), digest_size=16).hexdigest()
-
-
-def _checksum(values: Mapping[str, Floats]) -> str:
-    digest = blake2b(digest_size=16)
-    for name, rows in values.items():
-        digest.update(name.encode())
-        digest.update(np.ascontiguousarray(rows, dtype="<f8").tobytes())
-    return digest.hexdigest()
 
 
 def _read(path: Path) -> tuple[dict[str, Any], dict[str, Floats]]:
@@ -273,13 +258,13 @@ def _read(path: Path) -> tuple[dict[str, Any], dict[str, Floats]]:
         saved = about.get("versions", {}).get("kindynos", "another version")
     except (ValueError, AttributeError, RecursionError):
         raise FileError("is damaged: its description cannot be read", file=str(path)) from None
-    if about.get("format") not in (FORMAT, EARLIER):
+    if about.get("format") != FORMAT:
         raise FileError(
             f"was saved by kindynos {saved} in format {about.get('format')}; this version reads "
             f"{FORMAT}",
             file=str(path),
         )
-    if about["format"] == FORMAT and about.get("seal") != _seal(about):
+    if about.get("seal") != seal_of_facts(about):
         raise FileError("is damaged: its description does not have its checksum", file=str(path))
     return about, columns
 

@@ -19,8 +19,8 @@ from kindynos.markets.allocation.resampling import Resampled
 from kindynos.markets.allocation.walk import WalkForward
 from kindynos.reports.answers import allocation_answer, opening
 from kindynos.reports.prices import price_doubts, price_problems
-from kindynos.reports.report import Draw, Report
-from kindynos.reports.summary import plain_rows, plain_value
+from kindynos.reports.report import DataTable, Draw, Report
+from kindynos.reports.summary import plain_value
 from kindynos.reports.tables import FigureTable, Words, table_of
 
 MOST_BINDING = 12
@@ -65,10 +65,11 @@ def allocated(
         parts += ["", _walked(walked), Text(walked.verdict())]
     parts += ["", Text("\n".join(_notes(allocation, compared, sure)), style="dim")]
     parts += price_problems(prices)
-    frames = {
-        "weights": allocation.contributions(),
-        "frontier": curve.table(),
+    tables: dict[str, pd.DataFrame | DataTable] = {
+        "contributions": DataTable(allocation.contributions(), None, "weights"),
+        "figures": allocation.table(),
         "binding": allocation.binding(),
+        "frontier": curve.table(),
     }
     figures: dict[str, Draw] = {
         "frontier": partial(curve.plot, allocation, sure=sure),
@@ -76,20 +77,25 @@ def allocated(
         "weights": allocation.plot,
     }
     if compared is not None:
-        frames |= {"before-after": compared.table(), "trades": compared.trades()}
+        tables |= {
+            "before and after": DataTable(compared.table(), "before and after", "before-after"),
+            "trades": compared.trades(),
+        }
         figures |= {
             "before-after": partial(compared.plot, "profit"),
             "max-drawdown": partial(compared.plot, "max_drawdown"),
         }
     if sure is not None:
-        frames["resampled"], figures["resampled"] = sure.table(), sure.plot
+        tables["resampled"], figures["resampled"] = sure.table(), sure.plot
     if walked is not None:
-        frames["walk-forward"], figures["walk-forward"] = walked.values, walked.plot
+        tables["walk forward"] = DataTable(walked.table(), "walk forward", None)
+        tables["values"] = DataTable(walked.values, None, "walk-forward")
+        figures["walk-forward"] = walked.plot
     return Report.of(
         parts,
         kind="allocation",
-        data=partial(_data, allocation, curve, compared, sure, walked),
-        frames=lambda: frames,
+        facts=partial(_facts, allocation, sure, walked),
+        tables=lambda: tables,
         figures=lambda: figures,
         result=Allocated(allocation, curve),
     )
@@ -326,14 +332,10 @@ def _notes(
     return said
 
 
-def _data(
-    allocation: Allocation,
-    curve: Frontier,
-    compared: BeforeAfter | None,
-    sure: Resampled | None,
-    walked: WalkForward | None,
+def _facts(
+    allocation: Allocation, sure: Resampled | None, walked: WalkForward | None
 ) -> dict[str, Any]:
-    """Return all of it as plain data."""
+    """Return the plain data beside the tables."""
     answer: dict[str, Any] = {
         "wanted": allocation.wanted,
         "source": allocation.source,
@@ -341,19 +343,11 @@ def _data(
         "today": None
         if allocation.today is None
         else {str(name): float(weight) for name, weight in allocation.today.items()},
-        "figures": plain_rows(allocation.table()),
-        "binding": plain_rows(allocation.binding()),
-        "frontier": plain_rows(curve.table()),
     }
-    if compared is not None:
-        answer |= {
-            "before and after": plain_rows(compared.table()),
-            "trades": plain_rows(compared.trades()),
-        }
     if sure is not None:
-        answer |= {"resampled": plain_rows(sure.table()), "cannot tell": sure.sentences()}
+        answer["cannot tell"] = sure.sentences()
     if walked is not None:
-        answer |= {"walk forward": plain_rows(walked.table()), "verdict": walked.verdict()}
+        answer["verdict"] = walked.verdict()
     return {key: plain_value(value) for key, value in answer.items()}
 
 
@@ -366,8 +360,8 @@ def frontier(curve: Frontier) -> Report:
     return Report.of(
         [*opening([said]), _frontier(curve)],
         kind="frontier",
-        data=lambda: {"source": curve.source, "frontier": plain_rows(table)},
-        frames=lambda: {"frontier": table},
+        facts=lambda: {"source": curve.source},
+        tables=lambda: {"frontier": table},
         figures=lambda: {"frontier": curve.plot, "frontier-weights": curve.plot_weights},
         result=curve,
     )

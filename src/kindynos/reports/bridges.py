@@ -14,8 +14,8 @@ from kindynos.formatting import brief, is_per_cent, number, per_cent, step_of
 from kindynos.inference.estimates import Estimate
 from kindynos.program.differences import Change
 from kindynos.reports.answers import opening
-from kindynos.reports.report import Report
-from kindynos.reports.summary import plain_estimate, plain_rows, plain_value
+from kindynos.reports.report import DataTable, Report
+from kindynos.reports.summary import plain_estimate, plain_value
 from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.studies.bridge import Bridge
 
@@ -34,7 +34,7 @@ def bridge_report(answer: Bridge) -> Report:
     return Report.of(
         [*opening(bridge_answer(answer)), *(parts if answer.parts else [])],
         kind="bridge",
-        data=lambda: plain_value(
+        facts=lambda: plain_value(
             {
                 "outcome": answer.outcome,
                 "statistic": answer.statistic,
@@ -45,12 +45,11 @@ def bridge_report(answer: Bridge) -> Report:
                 "after": plain_estimate(answer.after),
                 "error": answer.error,
                 "without value": list(answer.without_value),
-                "parts": plain_rows(table),
                 "renamed": dict(answer.renamed),
                 "sentence": " ".join(bridge_answer(answer)),
             }
         ),
-        frames=lambda: {"bridge": table},
+        tables=lambda: {"parts": DataTable(table, "parts", "bridge")},
         figures=lambda: {"bridge": answer.plot} if answer.parts else {},
         result=answer,
     )
@@ -65,7 +64,7 @@ def changes_report(changes: Sequence[Change], renamed: Mapping[str, str]) -> Rep
     return Report.of(
         [*opening([sentence]), changes_table(changes, renamed)],
         kind="changes",
-        data=lambda: {
+        facts=lambda: {
             "changes": [{"change": item.name, "what": list(item.words)} for item in changes],
             "renamed": dict(renamed),
         },

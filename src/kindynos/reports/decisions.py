@@ -55,8 +55,8 @@ def decided(
         kind="decision",
         result=solution,
         glance=partial(_keys, solution),
-        data=partial(_data, solution, worth, switches, tests),
-        frames=lambda: {"alternatives": solution.table(), "parts": solution.nodes()},
+        facts=partial(_facts, solution, worth, switches),
+        tables=partial(_tables, solution, tests),
         pages=lambda: {kind: partial(_draw, solution, kind) for kind in ("tree", "profiles")},
     )
 
@@ -233,13 +233,25 @@ def _dominated(solution: Solution) -> list[str]:
     return dominated
 
 
-def _data(
-    solution: Solution,
-    worth: pd.DataFrame | None,
-    switches: dict[str, pd.DataFrame],
-    tests: pd.DataFrame | None,
+def _tables(solution: Solution, tests: pd.DataFrame | None) -> dict[str, pd.DataFrame]:
+    """Return the whole tables."""
+    tables = {
+        "alternatives": solution.table(),
+        "parts": solution.nodes(),
+        "beats": solution.beats(solution.best_alternatives(MOST_COMPARED)),
+        "regret": solution.regret(),
+    }
+    if tests is not None and len(tests):
+        tables["tests"] = tests
+    if solution.decision.criteria:
+        tables["by criterion"] = solution.by_criterion()
+    return tables
+
+
+def _facts(
+    solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]
 ) -> dict[str, Any]:
-    """Return the same for JSON."""
+    """Return the plain data beside the tables."""
     answer: Any = plain_value(
         {
             "decision": solution.decision.name,
@@ -253,17 +265,6 @@ def _data(
             ],
         }
     )
-    tables = {
-        "alternatives": solution.table(),
-        "parts": solution.nodes(),
-        "beats": solution.beats(solution.best_alternatives(MOST_COMPARED)),
-        "regret": solution.regret(),
-    }
-    answer |= {name: plain_rows(table) for name, table in tables.items()}
-    if tests is not None and len(tests):
-        answer["tests"] = plain_rows(tests)
-    if solution.decision.criteria:
-        answer["by criterion"] = plain_rows(solution.by_criterion())
     answer["worth of knowing"] = None if worth is None else plain_rows(worth)
     answer["switches"] = {name: plain_rows(table) for name, table in switches.items()}
     data: dict[str, Any] = answer

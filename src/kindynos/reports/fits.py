@@ -26,9 +26,9 @@ from kindynos.formatting import (
 from kindynos.inference.autocorrelation import autocorrelations, portmanteau
 from kindynos.processes.clustering import listed
 from kindynos.reports.answers import opening, read_answer
-from kindynos.reports.report import Draws, Report
+from kindynos.reports.report import DataTable, Draws, Report, only_files
 from kindynos.reports.runs import label
-from kindynos.reports.summary import plain_rows, plain_value
+from kindynos.reports.summary import plain_value
 from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.results.figures import reported_figures
 
@@ -101,7 +101,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
             Text("\n".join(words), style="dim"),
         ],
         kind="fit",
-        data=lambda: plain_value(
+        facts=lambda: plain_value(
             {
                 "column": name,
                 "values": len(ranking.data.values),
@@ -116,7 +116,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
                 "at_bound": dict(fit.at_bound),
             }
         ),
-        frames=lambda: {"fits": ranked},
+        tables=lambda: only_files(fits=ranked),
         figures=lambda: {
             "fits": ranking.plot,
             "quantiles": partial(ranking.plot, "quantiles", name=shown.label),
@@ -208,7 +208,7 @@ def series(
             Text("\n".join(words), style="dim"),
         ],
         kind="series",
-        data=lambda: plain_value(
+        facts=lambda: plain_value(
             {
                 "column": name,
                 "values": ranking.observations,
@@ -240,11 +240,11 @@ def series(
                 "ahead": [{"period": str(period)[:10], **row} for period, row in coming.iterrows()],
             }
         ),
-        frames=lambda: {
-            "processes": ranked,
-            "fan": coming,
+        tables=lambda: only_files(
+            processes=ranked,
+            fan=coming,
             **({} if without is None else {"fan without outliers": without}),
-        },
+        ),
         figures=lambda: {"fan": partial(ranking.plot, selected, periods=ahead)},
         pages=lambda: {"diagnostics": diagnosis.plot},
     )
@@ -413,7 +413,7 @@ def trials(
         spaced.append(Text("\n".join(f"{note}." for note in read_trials.notes), style="dim"))
     figures = read_trials.table()
 
-    def data() -> Any:
+    def facts() -> Any:
         answer: dict[str, Any] = {
             "file": read_trials.source,
             "trials": read_trials.size,
@@ -436,8 +436,10 @@ def trials(
         [*opening(read_answer(read_trials, names)), *spaced],
         kind="read",
         result=read_trials,
-        data=data,
-        frames=lambda: {"trials": figures} | ({} if pair is None else {"together": pair.table()}),
+        facts=facts,
+        tables=lambda: only_files(
+            trials=figures, **({} if pair is None else {"together": pair.table()})
+        ),
         figures=draws,
         pages=page,
     )
@@ -521,11 +523,10 @@ def track_record(record: TrackRecord) -> Report:
     return Report.of(
         parts,
         kind="track-record",
-        data=lambda: {
-            "said": record.sentences(),
-            "record": plain_rows(record.table().rename_axis("of")),
+        facts=lambda: {"said": record.sentences()},
+        tables=lambda: {
+            "record": DataTable(record.table().rename_axis("of"), "record", "track-record")
         },
-        frames=lambda: {"track-record": record.table().rename_axis("of")},
         figures=lambda: {"track-record": record.plot},
     )
 

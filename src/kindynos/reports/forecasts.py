@@ -12,7 +12,7 @@ from kindynos.fitting.forecast import YEAR, Forecast
 from kindynos.formatting import number, per_cent, step_of
 from kindynos.model.writing import driver_table
 from kindynos.reports.answers import opening
-from kindynos.reports.report import Report
+from kindynos.reports.report import Report, only_files
 from kindynos.reports.summary import plain_value
 from kindynos.reports.tables import CODE, table_of
 
@@ -47,7 +47,7 @@ def forecast_report(
         how = [f"The process is {answer.process_name}, as named; {verdict}."]
     how += [f"{note}." for note in notes]
     how.append(f"{answer.paths.shape[1]:,} paths with parameters drawn too, seed {answer.seed}.")
-    frames = {"forecast": table.assign(**{f"above {f:g}": list(c) for f, c in chances.items()})}
+    whole = table.assign(**{f"above {f:g}": list(c) for f, c in chances.items()})
     return Report.of(
         [
             *opening(_sentences(name, _written(table.index[0], answer), table, total, count)),
@@ -59,7 +59,7 @@ def forecast_report(
             Text(lines.rstrip(), style=CODE),
         ],
         kind="forecast",
-        data=lambda: plain_value(
+        facts=lambda: plain_value(
             {
                 "column": name,
                 "process": answer.process_name,
@@ -76,7 +76,7 @@ def forecast_report(
                 "driver": lines,
             }
         ),
-        frames=lambda: frames,
+        tables=lambda: only_files(forecast=whole),
         figures=lambda: {"forecast": answer.plot},
         result=answer,
     )

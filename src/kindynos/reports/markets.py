@@ -25,7 +25,7 @@ from kindynos.registry import declared_options
 from kindynos.reports import risk_answer
 from kindynos.reports.answers import backtest_answer, exceptions_sentence, opening
 from kindynos.reports.prices import price_doubts, price_problems
-from kindynos.reports.report import Draw, Report
+from kindynos.reports.report import DataTable, Draw, Report, only_files
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import DOUBT, FigureTable, Words, decimals, table_from, table_of, whole
 
@@ -84,16 +84,16 @@ def risk(
         if supported is None
         else _at_a_glance(portfolio, table, supported, parts, beside, spaced, asked),
         kind="risk",
-        data=lambda: (
-            _risk_data(portfolio, table, parts, beside, stated)
-            | {name: plain_rows(frame) for name, (frame, _) in further.items()}
+        facts=lambda: (
+            _risk_facts(portfolio, table, beside, stated)
             | ({} if supported is None else {"method": supported.method, "why": supported.why})
         ),
-        frames=lambda: {
-            "risk": table,
+        tables=lambda: {
+            "risk": table.assign(first=table["first"].astype(str), last=table["last"].astype(str)),
             **({} if parts is None else {"contributions": parts}),
-            "losses": portfolio.losses(method, windows[0], horizon, every, **own),
+            **only_files(losses=portfolio.losses(method, windows[0], horizon, every, **own)),
             **({} if supported is None else {"backtests": supported.backtests}),
+            **{name: frame for name, (frame, _) in further.items()},
         },
         figures=partial(_risk_pictures, portfolio, table, max(levels), method, every, own),
         glance=lambda: (
@@ -206,14 +206,9 @@ def _risk_pictures(
     return pictures
 
 
-def _risk_data(
-    portfolio: Portfolio,
-    table: pd.DataFrame,
-    parts: pd.DataFrame | None,
-    beside: pd.Series | None,
-    stated: dict[str, Any],
+def _risk_facts(
+    portfolio: Portfolio, table: pd.DataFrame, beside: pd.Series | None, stated: dict[str, Any]
 ) -> dict[str, Any]:
-    rows = table.assign(first=table["first"].astype(str), last=table["last"].astype(str))
     compared = None
     if beside is not None:
         compared = {
@@ -227,8 +222,7 @@ def _risk_data(
         "problems": plain_rows(portfolio.prices.problems.astype(str)),
         "horizon": table.attrs["horizon"],
         "period": table.attrs["spacing"].unit,
-        "risk": plain_rows(rows),
-        "contributions": None if parts is None else plain_rows(parts),
+        "contributions": None,  # where there are some, its table takes this place
         "benchmark": compared,
     }
 
@@ -424,8 +418,8 @@ def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Re
             *price_problems(portfolio.prices),
         ],
         kind="backtests",
-        data=lambda: {**item.data(), "backtests": plain_rows(table), "record": portfolio.record()},
-        frames=lambda: {"backtests": table, **item.frames()},
+        facts=lambda: {**item.facts(), "record": portfolio.record()},
+        tables=lambda: {"backtests": table, **item.tables()},
         figures=item.figures,
     )
 
@@ -501,7 +495,7 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
             *price_problems(prices),
         ],
         kind="backtest",
-        data=lambda: {
+        facts=lambda: {
             "method": tested.method,
             "window": tested.window,
             "level": tested.level,
@@ -509,8 +503,10 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
             "unit": tested.unit,
             "notes": list(tested.notes),
             "suspicious prices": [] if prices is None else prices.doubts,
-            "exception days": plain_rows(hit_days),
         },
-        frames=lambda: {"backtest": tested.table()},
+        tables=lambda: {
+            "exception days": DataTable(hit_days, "exception days", None),
+            **only_files(backtest=tested.table()),
+        },
         figures=lambda: {"backtest": tested.plot},
     )

@@ -12,7 +12,6 @@ from kindynos.model.writing import cohorts_of
 from kindynos.reports import model_tables
 from kindynos.reports.answers import model_answer, opening
 from kindynos.reports.report import Report
-from kindynos.reports.summary import plain_rows
 from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.results.held_conditions import broken_periods
 
@@ -48,13 +47,14 @@ def checked(model: Model, whole: bool = False) -> Report:
     return Report.of(
         [*parts, model_tables.findings(answer)],
         kind="model",
-        data=lambda: {
+        facts=lambda: {
             "model": model.name,
-            "base case": plain_rows(model.base_case()),
-            **({} if tried is None else {"checks": plain_rows(tried.checks())}),
             "findings": [{"name": item.name, "text": item.text} for item in answer],
         },
-        frames=lambda: {"base-case": model.base_case()},
+        tables=lambda: {
+            "base case": model.base_case(),
+            **({} if tried is None else {"checks": tried.checks()}),
+        },
     )
 
 

@@ -11,8 +11,8 @@ from rich.text import Text
 from kindynos.cells import Cell
 from kindynos.formatting import in_unit, number, per_cent, short, shown, with_error
 from kindynos.reports.answers import answer, opening
-from kindynos.reports.report import Report
-from kindynos.reports.summary import plain_estimate, plain_rows, plain_value
+from kindynos.reports.report import DataTable, Report
+from kindynos.reports.summary import plain_estimate, plain_value
 from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.results.statistic_text import kind_of
 from kindynos.studies.aims import Constraint
@@ -33,8 +33,11 @@ def optimum(result: Optimum) -> Report:
     return Report.of(
         [*parts, "", Text("\n".join(result.sentences())), Text(f"{how}.", style="dim")],
         kind="optimum",
-        data=partial(_data, result),
-        frames=lambda: {"optimum": result.evaluations},
+        facts=partial(_facts, result),
+        tables=lambda: {
+            "constraints": DataTable(result.constraints(), "constraints", None),
+            "evaluations": DataTable(result.evaluations, "evaluations", "optimum"),
+        },
         figures=lambda: {"optimum": result.plot},
     )
 
@@ -94,8 +97,8 @@ def _rounded(value: float, constraint: Constraint) -> Cell:
     return short(value)
 
 
-def _data(optimum: Optimum) -> dict[str, Any]:
-    """Return all of it as plain data."""
+def _facts(optimum: Optimum) -> dict[str, Any]:
+    """Return the plain data beside the tables."""
     return {
         "objective": optimum.what,
         "maximize": optimum.maximize,
@@ -104,9 +107,7 @@ def _data(optimum: Optimum) -> dict[str, Any]:
         "low": plain_value(optimum.objective.low),
         "high": plain_value(optimum.objective.high),
         "on the search's draws": plain_value(float(optimum.found)),
-        "constraints": plain_rows(optimum.constraints()),
         "said": optimum.sentences(),
         "trials": optimum.trials,
         "seed": optimum.seed,
-        "evaluations": plain_rows(optimum.evaluations),
     }

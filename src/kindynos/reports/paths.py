@@ -20,8 +20,7 @@ from kindynos.markets.prices import Prices
 from kindynos.processes.base import Process
 from kindynos.reports.answers import opening, paths_answer
 from kindynos.reports.prices import price_doubts, price_problems
-from kindynos.reports.report import Draws, PeriodTrials, Report
-from kindynos.reports.summary import plain_rows
+from kindynos.reports.report import Draws, PeriodTrials, Report, only_files
 from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.tables.spacing import DateSpacing
@@ -51,8 +50,8 @@ def process_paths(process: Process, simulated: Floats, seed: int) -> Report:
     return Report.of(
         [*opening([sentence]), rows_table, Text(f"{process!r}, seed {seed}.", style="dim")],
         kind="process-paths",
-        data=lambda: {"process": process.label, "seed": seed, "paths": plain_rows(table)},
-        frames=lambda: {"paths": table},
+        facts=lambda: {"process": process.label, "seed": seed},
+        tables=lambda: {"paths": table},
         rows=lambda: [path_rows(process.label, simulated)],
     )
 
@@ -152,7 +151,7 @@ def paths(
             *price_problems(prices),
         ],
         kind="paths",
-        data=lambda: {
+        facts=lambda: {
             "instrument": name,
             "process": process.label,
             "seed": seed,
@@ -166,7 +165,7 @@ def paths(
             "basis": process.basis,
             **outlook.data(),
         },
-        frames=lambda: {"paths": path_table(simulated)},
+        tables=lambda: only_files(paths=path_table(simulated)),
         rows=lambda: [path_rows(name, simulated, spacing.unit)],
         figures=figures,
     )

@@ -18,7 +18,6 @@ from kindynos.processes.base import Process
 from kindynos.reports.answers import amount, opening
 from kindynos.reports.model_tables import cohort_table
 from kindynos.reports.report import Draws, PeriodTrials, Report
-from kindynos.reports.summary import plain_rows
 from kindynos.reports.tables import FigureTable, table_of
 from kindynos.results.result import Result, RowResult
 
@@ -132,8 +131,8 @@ def counts(cohort_result: CohortResult) -> Report:
             Text(f"Seed {cohort_result.seed}.", style="dim"),
         ],
         kind="counts",
-        data=lambda: {"seed": cohort_result.seed, "counts": plain_rows(table)},
-        frames=lambda: {"counts": table},
+        facts=lambda: {"seed": cohort_result.seed},
+        tables=lambda: {"counts": table},
         pages=lambda: {"counts": partial(cohort_result.plot, "fans")},
         rows=lambda: [_counts_row(cohort_result, state) for state in states],
     )

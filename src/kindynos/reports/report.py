@@ -17,7 +17,7 @@ from rich.text import Text
 
 from kindynos.arrays import Floats
 from kindynos.reports.files import PLAIN, CsvForm, write_table
-from kindynos.reports.summary import as_json, plain_value
+from kindynos.reports.summary import as_json, plain_rows, plain_value
 from kindynos.reports.tables import FigureTable
 
 if TYPE_CHECKING:
@@ -73,21 +73,42 @@ class PeriodTrials:
 
 
 @dataclass(frozen=True)
+class DataTable:
+    """A whole table of a result: rows under ``key`` of the plain data, and a file and a sheet;
+    None for either leaves it out there.
+    """
+
+    frame: pd.DataFrame
+    key: str | None
+    file: str | None
+
+
+Tables = Mapping[str, "pd.DataFrame | DataTable"]
+
+
+def only_files(**frames: pd.DataFrame) -> dict[str, DataTable]:
+    """Return tables that are files and sheets but not plain data, whose facts say the same."""
+    return {name: DataTable(frame, None, name.replace("_", "-")) for name, frame in frames.items()}
+
+
+@dataclass(frozen=True)
 class Report:
     """All that is said of a result.
 
-    ``kind`` names what its plain data are, as in "kindynos.run/1"; ``data`` are these, whose keys
-    the page on JSON outputs describes. ``frames`` are its whole tables, ``figures`` draw a picture
-    on an axis and ``pages`` on a whole figure, each by the name of its file; ``rows`` are drawn as
-    fans by pages; ``glance`` has the first figures of a page, each with its label, a note, and
-    whether it is on the side that nobody wants, and ``adds`` the shares that it draws beside them.
+    ``kind`` names what its plain data are, as in "kindynos.run/1", whose keys the page on JSON
+    outputs describes. ``tables`` are its whole tables, by their key in the plain data; a file and a
+    sheet are named alike, with hyphens, unless a ``DataTable`` says otherwise. ``facts`` are the
+    plain data beside them. ``figures`` draw a picture on an axis and ``pages`` on a whole figure,
+    each by the name of its file; ``rows`` are drawn as fans by pages; ``glance`` has the first
+    figures of a page, each with its label, a note, and whether it is on the side that nobody wants,
+    and ``adds`` the shares that it draws beside them.
     All are worked out when they are asked for, so that a terminal does not wait for Matplotlib.
     """
 
     sections: tuple[Section, ...]
     kind: str
-    data: Callable[[], Mapping[str, Any]] = dict
-    frames: Callable[[], Mapping[str, pd.DataFrame]] = dict
+    facts: Callable[[], Mapping[str, Any]] = dict
+    tables: Callable[[], Tables] = dict
     figures: Callable[[], Draws] = dict
     pages: Callable[[], Draws] = dict
     rows: Callable[[], Iterable[PeriodTrials]] = tuple
@@ -130,6 +151,27 @@ class Report:
         """The title of its first table, or its first sentence."""
         first = next((section for section in self.sections if section.tables), None)
         return (first or self.sections[0]).title
+
+    def _data_tables(self) -> list[DataTable]:
+        return [
+            table
+            if isinstance(table, DataTable)
+            else DataTable(table, name, name.replace(" ", "-"))
+            for name, table in self.tables().items()
+        ]
+
+    def data(self) -> dict[str, Any]:
+        """Return the plain data: its facts, and its tables as rows."""
+        rows = {
+            table.key: plain_rows(table.frame)
+            for table in self._data_tables()
+            if table.key is not None
+        }
+        return {**self.facts(), **rows}
+
+    def frames(self) -> dict[str, pd.DataFrame]:
+        """Return the whole tables by the names of their files."""
+        return {table.file: table.frame for table in self._data_tables() if table.file is not None}
 
     def with_second_section(self, section: Section) -> Report:
         """Return the report with one more section after its answer."""

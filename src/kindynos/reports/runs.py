@@ -33,7 +33,7 @@ from kindynos.reports.answers import answer, asked_sentences
 from kindynos.reports.contributions import register
 from kindynos.reports.how_made import advice_lines, made_lines
 from kindynos.reports.rankings import ranking
-from kindynos.reports.report import Draw, Report
+from kindynos.reports.report import Draw, Report, only_files
 from kindynos.reports.run_tables import run_tables
 from kindynos.reports.summary import summary
 from kindynos.reports.tables import DOUBT, FigureTable, Words, table_of
@@ -71,8 +71,8 @@ def run_report(run: Run, asked: TableSpec = DEFAULT) -> Report:
     return Report.of(
         parts,
         kind="run",
-        data=partial(summary, run, asked),
-        frames=partial(run_tables, run, asked),
+        facts=partial(summary, run, asked),
+        tables=lambda: only_files(**run_tables(run, asked)),
         figures=partial(_pictures, run),
         result=run,
     )

@@ -42,7 +42,7 @@ from kindynos.reports.answers import (
 from kindynos.reports.contributions import contributions
 from kindynos.reports.model_tables import sheet_table
 from kindynos.reports.rankings import alone_share, ranking_remark
-from kindynos.reports.report import Report
+from kindynos.reports.report import DataTable, Report
 from kindynos.reports.runs import label
 from kindynos.reports.summary import plain_estimate, plain_rows
 from kindynos.reports.tables import DOUBT, FigureTable, table_of
@@ -98,14 +98,15 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
         parts,
         kind="comparison",
         result=compared,
-        data=lambda: {
+        facts=lambda: {
             "scenarios": compared.scenarios,
-            "table": plain_rows(table),
-            "differences": plain_rows(differences),
             **_more_data(compared, asked),
             "dominance": {name: _dominance_rows(compared, name) for name in compared.outcomes},
         },
-        frames=lambda: {"comparison": table, "differences": differences},
+        tables=lambda: {
+            "table": DataTable(table, "table", "comparison"),
+            "differences": differences,
+        },
         figures=lambda: {
             f"{name}-{kind}": partial(compared.plot, name, kind) for name, kind in kinds
         },
@@ -353,8 +354,8 @@ def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
         [*opening(answer(swept)), *_sweep_tables(swept)],
         kind="sweep",
         result=swept,
-        data=lambda: {"statistic": swept.statistic, "points": plain_rows(_named(swept))},
-        frames=lambda: {"sweep": _named(swept)},
+        facts=lambda: {"statistic": swept.statistic},
+        tables=lambda: {"points": DataTable(_named(swept), "points", "sweep")},
         figures=lambda: {
             f"{name}-sweep": partial(swept.plot, name, more_is_better=better)
             for name in swept.outputs
@@ -468,7 +469,7 @@ def goal(answer: Goal) -> Report:
     return Report.of(
         [Text(description, style="bold"), *notes, "", table, Text(how, style="dim")],
         kind="goal",
-        data=lambda: {
+        facts=lambda: {
             "name": answer.name,
             "goal": answer.goal,
             "of": answer.what,
@@ -478,9 +479,8 @@ def goal(answer: Goal) -> Report:
             "without value": answer.without_value,
             "others": list(answer.others),
             "jump": None if answer.jump is None else list(answer.jump),
-            "evaluations": plain_rows(answer.evaluations),
         },
-        frames=lambda: {"goal": answer.evaluations},
+        tables=lambda: {"evaluations": DataTable(answer.evaluations, "evaluations", "goal")},
         figures=lambda: {"goal": answer.plot},
     )
 
@@ -512,14 +512,13 @@ def drivers(
     return Report.of(
         parts,
         kind="drivers",
-        data=lambda: {
+        facts=lambda: {
             "outcome": outcome,
             "method": taken,
             "seed": run.seed,
-            "drivers": plain_rows(frame),
             **_attributes(frame, taken),
         },
-        frames=lambda: {f"{outcome}-{taken}": frame},
+        tables=lambda: {"drivers": DataTable(frame, "drivers", f"{outcome}-{taken}")},
         figures=lambda: {f"{outcome}-{taken}": draw},
     )
 
@@ -587,6 +586,6 @@ def sheets(
     return Report.of(
         parts,
         kind="trial",
-        data=lambda: {"seed": run.seed, "sheet": plain_rows(answer)},
-        frames=lambda: {"trial": answer},
+        facts=lambda: {"seed": run.seed},
+        tables=lambda: {"sheet": DataTable(answer, "sheet", "trial")},
     )

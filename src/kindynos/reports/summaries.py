@@ -9,7 +9,6 @@ from kindynos.formatting import shown
 from kindynos.reports.answers import MOST_OUTCOMES, asked_sentences, opening, value_sentence
 from kindynos.reports.report import Report
 from kindynos.reports.runs import label, title_of
-from kindynos.reports.summary import plain_rows
 from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.results.figures import DEFAULT, TableSpec, outcome_table, reported_figures
 from kindynos.results.summary_run import SummaryRun
@@ -28,12 +27,7 @@ def summarized(run: SummaryRun, asked: TableSpec = DEFAULT) -> Report:
         "percentiles and their intervals are those of all trials."
     )
     parts.append(Text(how, style="dim"))
-    return Report.of(
-        parts,
-        kind="summary",
-        data=lambda: {**facts, "figures": plain_rows(table)},
-        frames=lambda: {"figures": table},
-    )
+    return Report.of(parts, kind="summary", facts=lambda: facts, tables=lambda: {"figures": table})
 
 
 def _outcome(run: SummaryRun, name: str, asked: TableSpec) -> FigureTable:

@@ -30,7 +30,7 @@ from kindynos.results.run import Run
 from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS, Plan
 from kindynos.sampling.streams import Seed, checked_seed
-from kindynos.validate import check_integer, checked, invalid_argument, listed, one_of
+from kindynos.validate import check_call, check_integer, checked, invalid_argument, listed, one_of
 
 PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
 
@@ -69,6 +69,14 @@ class SimulationOptions:
     on_start: Callable[[int], object] | None = None
     on_finish: Callable[[Run], object] | None = None
     on_broken: OnBad | str = "count"
+
+    @classmethod
+    def stated(cls, trials: int, seed: Seed, others: SimulationKeywords) -> SimulationOptions:
+        """Return the options that a study was called with; raises ParameterError, with the nearest
+        spelling, for one that there is not.
+        """
+        check_call(cls, trials, seed, **others)
+        return cls(trials, seed, **others)
 
     def checked_seed(self) -> int:
         """Return the seed, or one chosen; raises ParameterError for a wrong one, and for every
