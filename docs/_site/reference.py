@@ -5,8 +5,10 @@ distributions and processes from their catalogues, functions of formulas from th
 of model files from the schema.
 """
 
+import ast
 import inspect
 import re
+import tomllib
 import warnings
 from pathlib import Path
 
@@ -41,6 +43,7 @@ def write() -> None:
         "distributions.md": distributions(),
         "processes.md": processes(),
         "functions.md": functions(),
+        "code.md": code(),
         "model-keys.md": model_keys(),
         "commands.md": commands(),
         **{f"api/{name}.md": text for name, text in api().items()},
@@ -218,6 +221,37 @@ def model_keys() -> str:
                 + "\n"
             )
     return "\n".join(parts)
+
+
+def code() -> str:
+    """Return the map of the code: each layer, and each file by the first sentence of it."""
+    package = STUB.parent
+    order = tomllib.loads((DOCS.parent / "pyproject.toml").read_text())
+    contract = order["tool"]["importlinter"]["contracts"][0]
+    layers = [name.strip() for layer in contract["layers"] for name in layer.split(":")]
+    parts = [
+        "# Map of the code\n",
+        "Where does a thing live? Each file of `src/kindynos` has one idea, and begins with a "
+        "sentence that names it. The layers are listed from the top: each imports only from those "
+        "below it, which `make check` holds.\n",
+        "## Files of no layer of their own\n",
+        _files_table(sorted(package.glob("*.py")), package),
+    ]
+    for name in layers:
+        files = sorted((package / name).rglob("*.py"))
+        if files:
+            parts += [f"## {name}\n", _files_table(files, package)]
+    return "\n".join(parts)
+
+
+def _files_table(files: list[Path], package: Path) -> str:
+    rows = []
+    for path in files:
+        text = ast.get_docstring(ast.parse(path.read_text(encoding="utf-8"))) or ""
+        sentence = " ".join(text.split("\n\n")[0].split())
+        if sentence:
+            rows.append(f"| `{path.relative_to(package)}` | {_plain(sentence)} |")
+    return "| file | what it is |\n| --- | --- |\n" + "\n".join(rows) + "\n"
 
 
 def _kind(value: dict) -> str:
