@@ -120,6 +120,18 @@ class Reading(Case):
         enough = investment().simulate(200, seed=1)["net_value"]
         self.assertGreater(enough.mean.error, 0)
 
+    def test_no_hits_in_antithetic_pairs_bound_what_pairs_can_tell(self):
+        # an event that both trials of a pair have: nothing in 500 pairs says as much as in 500
+        model = kd.Model("Pairs")
+        model.driver("x", kd.Normal(0, 1))
+        model.outcome("far", "abs(x) > 6")
+        bounds = {
+            plan: model.simulate(1000, seed=1, sampling=plan)["far"].chance(above=0.5).high
+            for plan in ("random", "antithetic")
+        }
+        self.assertAlmostEqual(bounds["random"], 1.96**2 / (1000 + 1.96**2), 4)
+        self.assertAlmostEqual(bounds["antithetic"], 1.96**2 / (500 + 1.96**2), 4)
+
     def test_no_hits_never_means_no_error(self):
         never = self.value.chance(below=-1e9)
         self.assertEqual((never, never.low), (0, 0))

@@ -19,7 +19,7 @@ from tests.common import Case, proof
 
 def sample(values, independent=False) -> Sample:
     values = np.asarray(values, dtype=float)
-    return Sample(values, np.arange(21) * len(values) // 20, independent)
+    return Sample(values, np.arange(21) * len(values) // 20, int(independent))
 
 
 def normal(seed=1, count=4000) -> np.ndarray:

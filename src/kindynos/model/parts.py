@@ -86,7 +86,7 @@ class TrialParts(Mapping[str, Result]):
             name,
             values,
             self.blocks.bounds,
-            PLANS.find(self.manifest["plan"]).independent,
+            PLANS.find(self.manifest["plan"]).together,
             unit=about["unit"],
             better=about["better"],
             target=about["target"],

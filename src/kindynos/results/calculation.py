@@ -90,6 +90,6 @@ def statement(run: SimulatedTrials, condition: str) -> Result:
         condition,
         truths(condition, values[0]),
         run.drawing.blocks.bounds,
-        run.drawing.plan.independent,
+        run.drawing.plan.together,
         base=float(base[0]),
     )

@@ -172,7 +172,7 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
         name: str,
         values: Floats,
         bounds: NDArray[np.int64],
-        independent: bool = False,
+        together: int = 0,
         *,
         unit: str | None = None,
         target: float | None = None,
@@ -187,7 +187,7 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
         self.name, self.unit, self.target, self.base, self.labels = name, unit, target, base, labels
         self._values = values.view()
         self._values.flags.writeable = False
-        self._bounds, self._independent, self.weights = bounds, independent, weights
+        self._bounds, self._together, self.weights = bounds, together, weights
         self.constant = constant
         self._figures: dict[str, Figure] = {}
 
@@ -214,7 +214,7 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
 
     def _sample_of(self, values: Floats) -> Sample:
         return sample_of(
-            values, self._bounds, self._independent, self.better, self.weights, self.constant
+            values, self._bounds, self._together, self.better, self.weights, self.constant
         )
 
     @property
@@ -339,7 +339,7 @@ class RowResult(_Quantity[Estimates]):
             self.name,
             np.add.reduceat(self.values, first, axis=0),
             self._bounds,
-            self._independent,
+            self._together,
             unit=self.unit,
             base=base,
             labels=tuple(years[position] for position in first),
@@ -359,7 +359,7 @@ class RowResult(_Quantity[Estimates]):
             f"{self.name} {self.labels[place]}",
             self.values[place],
             self._bounds,
-            self._independent,
+            self._together,
             unit=self.unit,
             target=self.target,
             base=base,

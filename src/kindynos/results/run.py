@@ -300,7 +300,7 @@ class Run(FigureTables, SimulatedTrials, Reported):
         compute, rows = STATISTICS.find(statistic), []
         for blocks in stops:
             sample = Sample(
-                result.values[: bounds[blocks]], bounds[: blocks + 1], self._plan.independent
+                result.values[: bounds[blocks]], bounds[: blocks + 1], self._plan.together
             )
             figure = compute(sample, *arguments, **options)
             rows.append((int(bounds[blocks]), float(figure), figure.error, figure.low, figure.high))

@@ -76,6 +76,9 @@ class AnySample(Protocol):
     def worth(self) -> float: ...  # noqa: D102
 
     @property
+    def together(self) -> int: ...  # noqa: D102
+
+    @property
     def independent(self) -> bool: ...  # noqa: D102
 
     @property
@@ -119,16 +122,21 @@ class Sample:
     """The values of one number over all trials, with the first trial of each block and the number
     of trials as ``bounds``.
 
-    ``independent`` says whether trials within a block are independent of each other, as under the
-    random plan; ``better`` which end of the values is wanted; ``constant`` that no draw reaches
-    them.
+    ``together`` says how many trials of a block depend on each other, as the plan has it: 1 where
+    they are independent, 2 in antithetic pairs, 0 where all of them do. ``better`` says which end of
+    the values is wanted, ``constant`` that no draw reaches them.
     """
 
     values: Floats
     bounds: NDArray[np.int64]
-    independent: bool = False
+    together: int = 0
     better: str = "high"
     constant: bool = False
+
+    @property
+    def independent(self) -> bool:
+        """Whether trials within a block are independent of each other."""
+        return self.together == 1
 
     @property
     def turned(self) -> Self:

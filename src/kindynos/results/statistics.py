@@ -87,7 +87,8 @@ def _without_spread(sample: AnySample, value: float) -> Estimate:
         return Estimate(value, note=f"the same in all {sample.count:,} trials drawn")
     if first < last:  # no rare event, but the plan is exact, as antithetic pairs are of sums
         return Estimate(value, value, value)
-    reach = 3 * max(value - low, high - value) / sample.worth
+    draws = sample.worth / max(sample.together, 1)
+    reach = 3 * max(value - low, high - value) / draws
     return Estimate(value, value - reach, value + reach, rough=True)
 
 
@@ -189,7 +190,7 @@ def chance(
     """Chance of being strictly above, strictly below, between the two, or at a value, as a share of
     all trials.
     """
-    return _share(sample.hits(*chance_bounds(above, below, at)), sample.independent)
+    return _share(sample.hits(*chance_bounds(above, below, at)), sample.together)
 
 
 def survival(sample: AnySample, x: float) -> Estimate:
@@ -210,15 +211,16 @@ def conditional_mean(
     return mean(sample.only((sample.values > low) & (sample.values < high)))
 
 
-def _share(hits: Terms, independent: bool) -> Estimate:
+def _share(hits: Terms, together: int) -> Estimate:
     """Return a share from terms: Wilson's interval with the effective number of trials, p(1 - p) /
-    variance; where nothing varied between the blocks, with what they are worth.
+    variance; where nothing varied between the blocks, with the number of draws that are independent
+    of each other, such as of pairs.
     """
     p, blocks = hits.mean, len(hits.sizes)
     if hits.worth < FEWEST or blocks < FEWEST_BLOCKS:
         return Estimate(p)
-    count, point = hits.worth, Z
-    if not independent:
+    count, point = hits.worth / max(together, 1), Z
+    if together != 1:
         variance = spread(hits.sums, hits.sizes)
         if variance > 0 and ROUNDING < p < 1 - ROUNDING:
             count, point = p * (1 - p) / variance, t_point(blocks - 1)
@@ -233,7 +235,7 @@ def percentile_of(sample: AnySample, x: float) -> Estimate:
     x = threshold("x", x)
     if math.isnan(x) or not sample.count:
         return Estimate(math.nan)
-    below = _share(sample.lying_below(x), sample.independent)
+    below = _share(sample.lying_below(x), sample.together)
     return Estimate(100 * below, 100 * below.low, 100 * below.high)
 
 

@@ -289,7 +289,7 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
                 merged,
                 item.wanted,
                 sizes,
-                plan.independent,
+                plan.together,
                 line.better,
                 not self.program.shapes[name].random,
             )

@@ -30,9 +30,14 @@ class SummarySample:
     sums: BlockSums
     wanted: Wanted
     sizes: NDArray[np.int64]  # trials of each block, those without a value too
-    independent: bool
+    together: int
     better: str = "high"
     constant: bool = False
+
+    @property
+    def independent(self) -> bool:
+        """Whether trials within a block are independent of each other."""
+        return self.together == 1
 
     @property
     def count(self) -> int:

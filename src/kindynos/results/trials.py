@@ -190,7 +190,7 @@ class SimulatedTrials(Mapping[str, Result]):
                 name,
                 self._values[name],
                 self._blocks.bounds,
-                self._plan.independent,
+                self._plan.together,
                 unit=program.unit(name),
                 target=program.lines[name].target if name in program.lines else None,
                 better=program.lines[name].better if name in program.lines else "high",

@@ -161,15 +161,15 @@ class WeightedSample(Sample):
 def sample_of(
     values: Floats,
     bounds: NDArray[np.int64],
-    independent: bool = False,
+    together: int = 0,
     better: str = "high",
     weights: Floats | None = None,
     constant: bool = False,
 ) -> Sample:
     """Return the sample of values that weigh alike, or as ``weights`` say."""
     if weights is None:
-        return Sample(values, bounds, independent, better, constant)
-    return WeightedSample(values, bounds, independent, better, weights=weights)
+        return Sample(values, bounds, together, better, constant)
+    return WeightedSample(values, bounds, together, better, weights=weights)
 
 
 def _worth(weights: Floats) -> float:

@@ -39,8 +39,8 @@ class Plan(ABC):
 
     label: ClassVar[str]
     use: ClassVar[str]
-    # whether the trials of a block are independent of each other
-    independent: ClassVar[bool] = False
+    # how many trials of a block depend on each other: 1 for none, 0 for all of them
+    together: ClassVar[int] = 0
     # whether each row's scores fill equal strata, which dependence must keep whole
     stratified: ClassVar[bool] = False
     powers_of_two: ClassVar[bool] = False  # whether blocks must have such sizes
@@ -89,7 +89,7 @@ class Random(Plan):
 
     label = "random"
     use = "independent draws: the plain plan, for comparison and for teaching"
-    independent = True
+    together = 1
 
     def _place(self, key: _Key, rows: int, trials: int) -> Floats:
         scores = key.stream().random((rows, trials))
@@ -128,6 +128,7 @@ class Antithetic(Plan):
 
     label = "antithetic"
     use = "pairs of opposite trials; exact for what is symmetric and additive"
+    together = 2
 
     def _place(self, key: _Key, rows: int, trials: int) -> Floats:
         scores = np.empty((rows, trials))

@@ -346,7 +346,7 @@ class _Mixtures:
                 self.outcome,
                 values,
                 self.blocks.bounds,
-                self.plan.independent,
+                self.plan.together,
                 unit=line.unit,
                 better=line.better,
                 target=line.target,

@@ -31,7 +31,7 @@ class Paired:
     def __init__(self, first: Result, second: Result) -> None:
         self.first, self.second = first, second
         self._one, self._two = (
-            Sample(r.values, r._bounds, r._independent, r.better) for r in (first, second)
+            Sample(r.values, r._bounds, r._together, r.better) for r in (first, second)
         )
         self._ranked_one, self._ranked_two = first.ranked, second.ranked
 
@@ -106,7 +106,7 @@ class Paired:
         which either has no value, are counted as not.
         """
         higher: Floats = np.where(self._ranked_two.values > self._ranked_one.values, 0.5, -0.5)
-        return chance(Sample(higher, self.first._bounds, self.first._independent), above=0.0)
+        return chance(Sample(higher, self.first._bounds, self.first._together), above=0.0)
 
     def _of(
         self, item: NDArray[Any], two: NDArray[Any], value: float, least: float = 0.0
@@ -115,12 +115,12 @@ class Paired:
         that has a value.
         """
         full = self._influence(self._two, two) - self._influence(self._one, item)
-        sample = Sample(full, self.first._bounds, self.first._independent)
+        sample = Sample(full, self.first._bounds, self.first._together)
         if not sample.has_error or min(self._one.count, self._two.count) < FEWEST:
             return Estimate(value)
         variance = (
             float(full.var(ddof=1)) / len(full)
-            if self.first._independent
+            if self.first._together
             else sample.variance_of_mean(full)
         )
         reach = max(sample.student * math.sqrt(variance), least)
@@ -152,12 +152,12 @@ class Paired:
         """
         value = float(changes.mean())
         gained, lost = int(np.count_nonzero(changes > 0)), int(np.count_nonzero(changes < 0))
-        sample = Sample(changes, self.first._bounds, self.first._independent)
+        sample = Sample(changes, self.first._bounds, self.first._together)
         if not sample.has_error:
             return Estimate(value)
         reach = sample.student * math.sqrt(sample.variance_of_mean(changes))
         # blocks that are all alike say nothing of how far they may be off
-        if not self.first._independent and gained + lost >= MANY and reach * len(changes) > 1:
+        if not self.first._together and gained + lost >= MANY and reach * len(changes) > 1:
             return Estimate(value, value - reach, value + reach)
         return Estimate(value, *paired_difference(gained, lost, len(changes)))
 

@@ -131,19 +131,19 @@ class Points:
                 values[name][:, blocks.part(batch)] = answer[name]
         return [
             {
-                name: self._result(name, values[name][position], blocks, plan.independent)
+                name: self._result(name, values[name][position], blocks, plan.together)
                 for name in self.outcomes
             }
             for position in range(len(points))
         ]
 
-    def _result(self, name: str, values: Floats, blocks: Blocks, independent: bool) -> Result:
+    def _result(self, name: str, values: Floats, blocks: Blocks, together: int) -> Result:
         line = self._program.lines[name]
         return Result(
             name,
             values,
             blocks.bounds,
-            independent,
+            together,
             unit=self._program.unit(name),
             better=line.better,
             missing=line.missing,

@@ -71,9 +71,7 @@ def conditional_sensitivity(
 def _figure(piece: Floats, q: float | None) -> Estimate:
     """Return the mean, or a percentile, of the trials of a slice, which lie in it at random."""
     sample = Sample(
-        piece,
-        np.linspace(0, len(piece), min(GROUPS, len(piece)) + 1).astype(np.int64),
-        independent=True,
+        piece, np.linspace(0, len(piece), min(GROUPS, len(piece)) + 1).astype(np.int64), together=1
     )
     return mean(sample) if q is None else percentile(sample, q)
 
