@@ -14,6 +14,8 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.fitting.calendar import holidays_in
+from kindynos.fitting.records import series_and_regressors
+from kindynos.tables.layout import TableFormat
 
 
 def _series(count: int = 150, ahead: int = 12) -> tuple[np.ndarray, np.ndarray]:
@@ -247,6 +249,12 @@ class CalendarRegressors(unittest.TestCase):
         self.assertEqual(of_weeks["Easter"].tolist(), [1, 0, 0, 0, 0, 0])
         self.assertEqual(of_weeks["May Day"].tolist(), [0, 0, 0, 0, 1, 0])
 
+    def test_years_without_a_date_of_a_holiday_are_named(self) -> None:
+        months = pd.Series(1.0, pd.period_range("2024-01", periods=36, freq="M"))
+        easter = {"Easter": ["2025-04-20", "2026-04-05"]}
+        with self.assertWarnsRegex(kd.DataWarning, "'Easter' has no date in 2024, 2027 to 2028,"):
+            kd.calendar_regressors(months, ahead=24, holidays=easter)
+
     def test_what_has_no_calendar_is_refused(self) -> None:
         days = pd.Series(1.0, pd.date_range("2027-03-20", periods=10))
         for series, options, words in (
@@ -262,3 +270,22 @@ class CalendarRegressors(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class RegressorsOfAFile(unittest.TestCase):
+    def test_what_is_not_known_is_named_as_the_file_has_it(self) -> None:
+        rows = [f"2024-{month:02},{10 + month % 3},{month % 2}" for month in range(1, 13)]
+        rows += ["2025-01,,1", "2025-02,,0"]
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder, "sales.csv")
+            for spoiled, words in (
+                ({2: "2024-03,13,"}, r"row 4: the regressor 'promo' has no number"),
+                ({4: None}, "the period 2024-05-01 has no row, and a regressor"),
+            ):
+                kept = [spoiled.get(place, row) for place, row in enumerate(rows)]
+                text = "\n".join(["month,sales,promo", *(row for row in kept if row)])
+                file.write_text(text, encoding="utf-8")
+                with self.assertRaisesRegex(kd.FileError, words):
+                    series_and_regressors(
+                        file, "sales", "month", None, TableFormat.checked(), ["promo"]
+                    )

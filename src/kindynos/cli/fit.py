@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,7 +13,7 @@ from kindynos.cli.options import missing_words_option, series_options, table_fil
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import SHARE, Bar
 from kindynos.cli.types import WHOLE
-from kindynos.errors import KindynosError
+from kindynos.errors import DataWarning, KindynosError
 from kindynos.tables.layout import TableFormat
 
 if TYPE_CHECKING:
@@ -288,7 +289,10 @@ def _processes(
     values, valid, notes = series_and_regressors(
         data, column, dates, every, requested.layout, regressors.columns
     )
-    exog = regressors.joined(values, valid, every, ahead)
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("always", DataWarning)
+        exog = regressors.joined(values, valid, every, ahead)
+    notes = [*notes, *(str(item.message) for item in caught)]
     with Bar("fitting", SHARE) as progress:
         ranking: SeriesRanking = fit_series(
             values,

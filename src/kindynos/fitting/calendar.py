@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from kindynos.errors import ParameterError
+from kindynos.errors import DataWarning, ParameterError
 from kindynos.fitting.dates import DatedSeries, dated_series
 from kindynos.tables.reader import read_table
 from kindynos.validate import Count, checked, one_of
@@ -35,9 +36,10 @@ def calendar_regressors(
     ``days`` of a month, quarter or year: "working" gives one column, working days - 5/2 weekend
     days, which is 0 in a period of whole weeks; "each" gives six, Mondays - Sundays to Saturdays -
     Sundays; "none" gives none. ``holidays`` are dates by name, such as {"Easter": ["2027-03-28",
-    "2028-04-16"]}: a column for each name counts them in the period; give those ahead too. Of days
-    and weeks (a date is the week's first day) there are holidays only. Raises ParameterError for a
-    series without dates.
+    "2028-04-16"]}: a column for each name counts them in the period; give those ahead too. A
+    DataWarning names the years for which a holiday has no date, since it counts as none there. Of
+    days and weeks (a date is the week's first day) there are holidays only. Raises ParameterError
+    for a series without dates.
 
     Source: Bell and Hillmer, Journal of the American Statistical Association 78 (1983), 526-534.
 
@@ -116,4 +118,31 @@ def _counted(name: str, given: Iterable[Any], begins: Any, ends: Any) -> Any:
     counts = np.searchsorted(days, ends) - np.searchsorted(days, begins)
     if not counts.any():
         raise ParameterError(f"none of the holidays {name!r} lies in the periods of the series")
+    uncovered = _uncovered_years(days, begins, ends)
+    if uncovered:
+        warnings.warn(
+            f"the holiday {name!r} has no date in {uncovered}, and counts as none there",
+            DataWarning,
+            stacklevel=3,
+        )
     return counts.astype(np.float64)
+
+
+def _uncovered_years(days: Any, begins: Any, ends: Any) -> str:
+    """Return the years of the periods in which no holiday lies, as ranges; a year of which the
+    periods hold only a part is left out.
+    """
+    given = set(days.astype("datetime64[Y]").astype(int).tolist())
+    first, after = begins[0], ends[-1]
+    years = range(int(first.astype("datetime64[Y]").astype(int)), 10_000)
+    missing = []
+    for year in years:
+        start = np.datetime64(f"{1970 + year}-01-01")
+        if start >= after:
+            break
+        whole = start >= first and start + np.timedelta64(365, "D") <= after
+        if whole and year not in given:
+            missing.append(1970 + year)
+    runs = np.split(missing, np.flatnonzero(np.diff(missing) > 1) + 1) if missing else []
+    spans = [f"{run[0]}" if len(run) == 1 else f"{run[0]} to {run[-1]}" for run in runs]
+    return ", ".join(spans)

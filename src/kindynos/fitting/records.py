@@ -82,6 +82,7 @@ def series_and_regressors(
     values = frame[selected]
     if not others:
         return values, None, notes
+    _check_regressors(table, frame, others, dated)
     end = known_length(values.to_numpy())
     later = len(values) - end
     if not later:
@@ -94,6 +95,29 @@ def series_and_regressors(
         f"{counted(later, 'row')} after the last value of {selected!r} give regressors ahead"
     )
     return values.iloc[:end], frame[others], notes
+
+
+def _check_regressors(
+    table: Table, frame: pd.DataFrame, names: Sequence[str], dated: str | None
+) -> None:
+    """Raise FileError for a cell of a regressor that is empty, by its row in the file, and for a
+    period that has no row.
+    """
+    for name in names:
+        empty = np.flatnonzero(np.isnan(table.numbers(name)))
+        if len(empty):
+            raise FileError(
+                f"the regressor {name!r} has no number; a regressor is known in every period",
+                file=table.file,
+                row=int(table.rows[empty[0]]),
+            )
+    if len(frame) > len(table) and dated is not None:
+        absent = frame.index[~frame.index.isin(table.dates(dated))]
+        raise FileError(
+            f"the period {absent[0]:%Y-%m-%d} has no row, and a regressor, such as {names[0]!r}, "
+            "is known in every period",
+            file=table.file,
+        )
 
 
 def _dated_frame(

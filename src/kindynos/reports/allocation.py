@@ -351,6 +351,12 @@ def _facts(
     return {key: plain_value(value) for key, value in answer.items()}
 
 
+FLATTERED = (
+    "Each point was chosen on the history that its figures come from, so they flatter it; "
+    "Allocation.compare takes that part off for one choice of weights."
+)
+
+
 def frontier(curve: Frontier) -> Report:
     """Return a frontier: its points with their weights."""
     table = curve.table()
@@ -358,7 +364,7 @@ def frontier(curve: Frontier) -> Report:
     ends = [per_cent(float(table["mean"].iloc[position]), 3) for position in (0, -1)]
     said = f"The frontier goes from a mean of {ends[0]} to {ends[1]}, by the {risk}."
     return Report.of(
-        [*opening([said]), _frontier(curve)],
+        [*opening([said]), _frontier(curve), Text(FLATTERED, style="dim")],
         kind="frontier",
         facts=lambda: {"source": curve.source},
         tables=lambda: {"frontier": table},

@@ -123,8 +123,8 @@ class Sample:
     of trials as ``bounds``.
 
     ``together`` says how many trials of a block depend on each other, as the plan has it: 1 where
-    they are independent, 2 in antithetic pairs, 0 where all of them do. ``better`` says which end of
-    the values is wanted, ``constant`` that no draw reaches them.
+    they are independent, 2 in antithetic pairs, 0 where all of them do. ``better`` says which end
+    of the values is wanted, ``constant`` that no draw reaches them.
     """
 
     values: Floats
