@@ -122,6 +122,24 @@ class Backtests(Case):
             expected = [even_tail(before[lost:][None], 0.95)[0][0] for lost in range(20)]
             self.assertIn(tested.forecasts[day], expected)
 
+    def test_a_horizon_is_tested_over_stretches_that_do_not_overlap(self):
+        values = (HELD.prices.frame * HELD.shares).dropna()
+        today = values.iloc[-1]
+        moves = values.to_numpy()[1:] / values.to_numpy()[:-1] - 1
+        tested = HELD.backtest("normal", 250, 0.95, horizon=10)
+        starts = range(250, len(moves) - 9, 10)
+        self.assertEqual((tested.days, tested.unit), (len(starts), "10-day period"))
+        for number, start in enumerate(starts):
+            grown = (1 + moves[start : start + 10]).prod(axis=0) - 1
+            self.assertAlmostEqual(tested.losses[number] / -(today @ grown), 1, 6)
+            before = -(moves[start - 250 : start] @ today.to_numpy())
+            forecast = 10 * before.mean() + stats.norm.ppf(0.95) * before.std(ddof=1) * 10**0.5
+            self.assertAlmostEqual(tested.forecasts[number] / forecast, 1, 2)
+        supported = HELD.supported_method(0.95, horizon=10)
+        self.assertEqual(supported.horizon, 10 if len(starts) >= 50 else 1)
+        with self.fails("leaves no 400-day period to test"):
+            HELD.backtest("normal", 250, 0.95, horizon=400)
+
     def test_shortfall_forecasts_are_tested(self):
         losses = stats.t(4).rvs(4000, random_state=3)
         q, tail = (

@@ -327,6 +327,13 @@ def risk(
     show_default=True,
     help="The level, as a fraction.",
 )
+@click.option(
+    "--horizon",
+    type=WHOLE,
+    default=1,
+    show_default=True,
+    help="Periods that each forecast is of; those that are tested do not overlap.",
+)
 @every_option
 @click.option(
     "--actual",
@@ -352,6 +359,7 @@ def backtest(
     method: RiskMethod | None,
     window: int,
     level: float,
+    horizon: int,
     every: ReturnPeriod | None,
     actual: Path | None,
     forecasts: Path | None,
@@ -378,9 +386,9 @@ def backtest(
         raise KindynosError("say PRICES and --holdings, or --forecasts and --actual")
     portfolio = read_portfolio(prices, holdings, value, missing, layout=layout)
     profits = None if actual is None else read_profits(actual)
-    tested = portfolio.backtest(method or "historical", window, level, every, profits)
+    tested = portfolio.backtest(method or "historical", window, level, every, profits, horizon)
     if method is None:
-        table = portfolio.backtests(window, level, every, profits)
+        table = portfolio.backtests(window, level, every, profits, horizon)
         return markets.backtests(portfolio, table, tested)
     return markets.backtested(tested, portfolio.prices)
 

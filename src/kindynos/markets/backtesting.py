@@ -118,9 +118,9 @@ class Backtest(Reported):
     @property
     def multiplier(self) -> float:
         """The supervisors' multiplier of capital by the exceptions of the last 250 days at 99 %,
-        from 3 to 4; NaN for other levels and fewer days (Basel Committee, 1996).
+        from 3 to 4; NaN for other levels, longer periods and fewer days (Basel Committee, 1996).
         """
-        if self.level != CAPITAL_LEVEL or self.days < CAPITAL_DAYS:
+        if self.level != CAPITAL_LEVEL or self.days < CAPITAL_DAYS or self.unit != "day":
             return math.nan
         return MULTIPLIERS[min(int(self.hits[-CAPITAL_DAYS:].sum()), len(MULTIPLIERS) - 1)]
 
@@ -217,15 +217,19 @@ def rolling_backtest(
     level: float,
     actual: pd.Series | None = None,
     growing: bool = False,
+    horizon: int = 1,
 ) -> Backtest:
     """Return the backtest of forecasts made each day from the window before it, all days at
     once, beside what today's holdings would have lost, or the ``actual`` profits by date.
 
-    A ``growing`` window begins with that many returns and holds all returns before each day, but
-    for at most ``STEP`` - 1 of the first.
+    Over a ``horizon`` of several periods the forecast is of the stretch that follows, and the
+    stretches that are tested do not overlap. A ``growing`` window begins with that many returns and
+    holds all returns before each day, but for at most ``STEP`` - 1 of the first.
     """
     size = check_integer("window", window, least=8)
-    losses = exposure.losses
+    check_integer("horizon", horizon, least=1)
+    base, left = method.stretched(exposure, horizon)
+    losses = base.losses
     if size >= len(losses):
         raise ParameterError(
             f"window {size} leaves no {exposure.spacing.unit} to test in a history of "
@@ -236,47 +240,52 @@ def rolling_backtest(
             f"{method.label!r} is not offered: it would simulate again for every day; take "
             "historical, filtered or student"
         )
-    if growing:
-        forecasts, shortfalls = _growing_forecasts(losses, method, size, level)
-    else:
-        forecasts, shortfalls = method.tail(sliding_window_view(losses, size)[:-1], level)
-    tested = losses[size:]
-    if actual is not None:
-        profits, notes = profits_of_periods(
-            actual, exposure.dates[size - 1], exposure.dates[size:], exposure.spacing.unit
+    stretches = exposure if horizon == 1 else exposure.over(horizon)
+    tested, dates = stretches.losses[size::horizon], stretches.dates[size::horizon]
+    if not len(tested):
+        raise ParameterError(
+            f"window {size} leaves no {period_of(exposure, horizon)} to test in a history of "
+            f"{len(losses)} returns"
         )
+    if growing:
+        forecasts, shortfalls = _growing_forecasts(losses, method, size, level, left)
+        forecasts, shortfalls = forecasts[::horizon], shortfalls[::horizon]
+    else:
+        windows = sliding_window_view(losses, size)[:-1:horizon]
+        forecasts, shortfalls = method.tail(windows, level, left)
+    forecasts, shortfalls = forecasts[: len(tested)], shortfalls[: len(tested)]
+    unit = period_of(exposure, horizon)
+    if actual is not None:
+        profits, notes = profits_of_periods(actual, exposure.dates[size - 1], dates, unit)
         rows = np.isfinite(profits)
         return Backtest(
             level,
             -profits[rows],
             forecasts[rows],
             shortfalls[rows],
-            exposure.dates[size:][rows],
+            dates[rows],
             method.label,
             size,
-            exposure.spacing.unit,
+            unit,
             (*notes, TODAYS_BOOK),
         )
-    return Backtest(
-        level,
-        tested,
-        forecasts,
-        shortfalls,
-        exposure.dates[size:],
-        method.label,
-        size,
-        exposure.spacing.unit,
-    )
+    return Backtest(level, tested, forecasts, shortfalls, dates, method.label, size, unit)
+
+
+def period_of(exposure: Exposure, horizon: int) -> str:
+    """Return what a forecast over a horizon is of, such as "day" or "10-day period"."""
+    unit = exposure.spacing.unit
+    return unit if horizon == 1 else f"{horizon}-{unit} period"
 
 
 def _growing_forecasts(
-    losses: Floats, method: Method, fewest: int, level: float
+    losses: Floats, method: Method, fewest: int, level: float, horizon: int
 ) -> tuple[Floats, Floats]:
     """Return the forecasts of each day after the first ``fewest`` from the returns before it, whose
     number grows every ``STEP`` days, so that the days between are forecast at once.
     """
     pieces = [
-        method.tail(sliding_window_view(losses[:-1], size)[:STEP], level)
+        method.tail(sliding_window_view(losses[:-1], size)[:STEP], level, horizon)
         for size in range(fewest, len(losses), STEP)
     ]
     forecasts, shortfalls = (np.concatenate(part) for part in zip(*pieces, strict=True))

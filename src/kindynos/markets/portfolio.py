@@ -705,12 +705,15 @@ class Portfolio(Reported):
         level: float = 0.99,
         every: ReturnPeriod | None = None,
         actual: pd.Series | None = None,
+        horizon: Count = 1,
     ) -> Backtest:
         """Return how often today's holdings would have lost more than each period's forecast from
         the window before it.
 
-        All periods are forecast at once. ``actual`` profits and losses in money, a Series by date,
-        take the place of those that today's holdings would have made. Raises ParameterError for
+        All periods are forecast at once. Over a ``horizon`` of several periods each forecast is of
+        the stretch that follows, and the stretches that are tested do not overlap. ``actual``
+        profits and losses in money, a Series by date, take the place of those that today's holdings
+        would have made. Raises ParameterError for
         "simulated", and for a window that leaves no period to test.
         """
         return rolling_backtest(
@@ -719,6 +722,7 @@ class Portfolio(Reported):
             window,
             confidence_level("level", level),
             None if actual is None else dated_profits(actual),
+            horizon=horizon,
         )
 
     @with_memory
@@ -729,6 +733,7 @@ class Portfolio(Reported):
         level: float = 0.99,
         every: ReturnPeriod | None = None,
         actual: pd.Series | None = None,
+        horizon: Count = 1,
     ) -> pd.DataFrame:
         """Return the back-tests of all methods that forecast period by period, a row each:
         exceptions, zone, p-values, and the supervisors' multiplier of capital.
@@ -737,16 +742,22 @@ class Portfolio(Reported):
         """
         at = confidence_level("level", level)
         profits = None if actual is None else dated_profits(actual)
-        return backtest_table(all_backtests(self.exposure(every=every), window, at, profits))
+        exposure = self.exposure(every=every)
+        return backtest_table(all_backtests(exposure, window, at, profits, horizon=horizon))
 
     @with_memory
     def supported_method(
-        self, level: float = 0.99, window: Window = None, every: ReturnPeriod | None = None
+        self,
+        level: float = 0.99,
+        window: Window = None,
+        every: ReturnPeriod | None = None,
+        horizon: Count = 1,
     ) -> SupportedMethod:
         """Return the most accurate method that the data and its back-test allow, and why; see
         ``kindynos.markets.supported``.
         """
-        return supported_method(self.exposure(window, every), confidence_level("level", level))
+        at = confidence_level("level", level)
+        return supported_method(self.exposure(window, every), at, horizon)
 
     @with_memory
     @checked

@@ -10,7 +10,7 @@ import pandas as pd
 
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
-from kindynos.markets.backtesting import Backtest, rolling_backtest
+from kindynos.markets.backtesting import Backtest, period_of, rolling_backtest
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.history_error import resampled_places
 from kindynos.markets.method import MEASURES, Method
@@ -19,6 +19,7 @@ from kindynos.processes.clustering import clustering_test
 
 WINDOW = 250  # returns behind the first forecast, or half the history where it is shorter
 FEWEST_TESTED = 100  # periods, below which methods cannot be told apart
+FEWEST_STRETCHES = 50  # of several periods that do not overlap
 USUAL = "historical"
 # The method for one figure is the first of these that no test rejects. Their order is by the error
 # of a value at risk of a record of known truth, which no back-test of a few exceptions can tell.
@@ -32,11 +33,14 @@ REJECTED = 0.05 / len(TESTS)  # least p-value of the three, below which a method
 
 @dataclass(frozen=True, eq=False)
 class SupportedMethod:
-    """The method for one figure, with ``why``, and the back-tests of all, one row per method."""
+    """The method for one figure, with ``why``, and the back-tests of all, one row per method, over
+    a ``horizon`` in periods.
+    """
 
     method: str
     why: str
     backtests: pd.DataFrame
+    horizon: int = 1
 
 
 def all_backtests(
@@ -45,6 +49,7 @@ def all_backtests(
     level: float,
     actual: pd.Series | None = None,
     growing: bool = False,
+    horizon: int = 1,
 ) -> dict[str, Backtest]:
     """Return the back-test of each method that forecasts period by period."""
     methods: list[Method] = [kind() for kind in METHODS.values() if kind.rolling]
@@ -52,7 +57,7 @@ def all_backtests(
     for method in methods:
         try:
             by_name[method.label] = rolling_backtest(
-                exposure, method, window, level, actual, growing
+                exposure, method, window, level, actual, growing, horizon
             )
         except ParameterError:
             if method.label == USUAL:
@@ -86,7 +91,7 @@ def hardest_test(table: pd.DataFrame) -> pd.Series:
     return table[list(TESTS)].min(axis=1)
 
 
-def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
+def supported_method(exposure: Exposure, level: float, horizon: int = 1) -> SupportedMethod:
     """Return the method for one figure: the first in the order of ``PREFERENCE``, of clustered
     returns the filtered one before it, that nothing in the data contradicts (or of all, where each
     is contradicted) and that its back-test does not reject; where all are rejected, the one whose
@@ -95,14 +100,18 @@ def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
     The tests are Kupiec's, of independence, and of the expected shortfall, each at a third of 5 %,
     so that one right method in twenty is rejected. Picking the greatest p-value instead would
     follow chance: all right methods pass. Each forecast that is tested is made as the figure is,
-    from all returns before it. Of short histories it is the historical method.
+    from all returns before it, and is of the horizon where the history has enough stretches of it,
+    else of one period. Of short histories it is the historical method.
     """
-    count, unit = len(exposure.losses), exposure.spacing.unit
+    count = len(exposure.losses)
     window = min(WINDOW, count // 2)
+    if (count - window) // horizon < FEWEST_STRETCHES:
+        horizon = 1
+    unit = exposure.spacing.unit
     if count - window < FEWEST_TESTED:
         why = f"{count} returns are too few to test methods against each other"
         return SupportedMethod(USUAL, why, pd.DataFrame())
-    table = backtest_table(all_backtests(exposure, window, level, growing=True))
+    table = backtest_table(all_backtests(exposure, window, level, growing=True, horizon=horizon))
     table["hardest test"] = hardest_test(table)
     order: tuple[str, ...] = PREFERENCE
     if clustering_test(exposure.losses) < CALM:
@@ -113,8 +122,8 @@ def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
     passed = hardest[hardest >= REJECTED]
     among = "that nothing in the data contradicts" if free else "offered"
     tested = (
-        f"over {int(table['tested'].iloc[0]):,} {unit}s, each forecast from all {unit}s before it, "
-        f"at least {window}"
+        f"over {int(table['tested'].iloc[0]):,} {period_of(exposure, horizon)}s, each forecast "
+        f"from all {unit}s before it, at least {window}"
     )
     if len(passed):
         text = str(passed.index[0])
@@ -128,7 +137,7 @@ def supported_method(exposure: Exposure, level: float) -> SupportedMethod:
             f"back-tests reject each of the methods {among}, and this one least ({tested}; "
             f"p = {float(hardest.max()):.2g})"
         )
-    return SupportedMethod(text, why, table)
+    return SupportedMethod(text, why, table, horizon)
 
 
 def paired_change(

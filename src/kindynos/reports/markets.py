@@ -52,7 +52,7 @@ def risk(
     """
     shocks = _shocked(portfolio, asked)  # first, since a wrong name is reported before long work
     table = portfolio.risk_table(levels, methods, windows, horizon, every, **options)
-    supported = None if whole else _supported(portfolio, table, max(levels), every)
+    supported = None if whole else _supported(portfolio, table, max(levels), every, horizon)
     method: Any = table.index[0][0] if supported is None else supported.method
     own = {
         name: value for name, value in options.items() if name in declared_options(METHODS[method])
@@ -130,10 +130,14 @@ def _at_a_glance(
 
 
 def _supported(
-    portfolio: Portfolio, table: pd.DataFrame, level: float, every: ReturnPeriod | None
+    portfolio: Portfolio,
+    table: pd.DataFrame,
+    level: float,
+    every: ReturnPeriod | None,
+    horizon: int,
 ) -> SupportedMethod:
     """Return the method for one figure, of those in the table."""
-    supported = portfolio.supported_method(level, every=every)
+    supported = portfolio.supported_method(level, every=every, horizon=horizon)
     valid = list(dict.fromkeys(table.index.get_level_values("method")))
     if supported.method in valid:
         return supported

@@ -66,7 +66,7 @@ def answer(
     beyond = step_within(row, "expected shortfall")
     worst = f"{spacing.unit}s" if horizon == 1 else "stretches"
     why = f" The figure is that of the method {supported_method.method!r}: {supported_method.why}."
-    if horizon > 1 and len(supported_method.backtests):
+    if horizon > supported_method.horizon and len(supported_method.backtests):
         why += (
             f" Its back-test is of 1 {spacing.unit}: that losses over {spacing.span(horizon)} "
             f"follow from those is not tested."
