@@ -52,6 +52,7 @@ QUICK = {
 SLOW = {
     "backtests": [("backtest", *HELD)],
     "risk": [("risk", *HELD, "--stress", "shipyard=-0.2", "--what-if", "shipyard=-100")],
+    "validation": [("validate", *HELD, "--stress", "shipyard=-0.2")],
     "allocation": [("allocate", DEMO / "treasury_prices.csv")],
     "paths": [
         ("paths", DEMO / "heating_oil.csv", "--periods", "20", "--above", "1", "--seed", "1")

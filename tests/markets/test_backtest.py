@@ -9,6 +9,7 @@ import kindynos as kd
 from kindynos.inference.tails import even_tail
 from kindynos.markets.backtesting import Backtest, rolling_backtest
 from kindynos.markets.methods import method_of
+from kindynos.markets.verdicts import chance_of_rejection
 from tests.common import HELD, PRICES, Case
 
 
@@ -139,6 +140,17 @@ class Backtests(Case):
         self.assertEqual(supported.horizon, 10 if len(starts) >= 50 else 1)
         with self.fails("leaves no 400-day period to test"):
             HELD.backtest("normal", 250, 0.95, horizon=400)
+
+    def test_what_the_number_of_exceptions_can_see(self):
+        # size and power by SciPy's binomial distribution: rejected are counts as unlikely as those
+        # whose chances add up to less than 5 %
+        days = 657
+        chances = stats.binom(days, 0.01).pmf(np.arange(days + 1))
+        rejected = [chances[chances <= own * (1 + 1e-9)].sum() < 0.05 for own in chances]
+        for times in (1, 2, 3):
+            wanted = stats.binom(days, times * 0.01).pmf(np.arange(days + 1))[rejected].sum()
+            found = chance_of_rejection(days, 0.01, times * 0.01, 0.05)
+            self.assertAlmostEqual(found, wanted, 9)
 
     def test_shortfall_forecasts_are_tested(self):
         losses = stats.t(4).rvs(4000, random_state=3)

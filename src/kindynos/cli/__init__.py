@@ -36,7 +36,7 @@ COMMANDS = {
     ),
     "Choices": ("decide",),
     "Records and results made elsewhere": ("fit", "forecast", "read"),
-    "Portfolios and prices": ("risk", "backtest", "allocate", "paths"),
+    "Portfolios and prices": ("risk", "backtest", "validate", "allocate", "paths"),
 }
 FILES = {"backtest": "risk"}  # of commands that have no file of their own name
 

@@ -60,6 +60,17 @@ missing_option = click.option(
     help="Missing prices: {names}.",
 )
 
+stress_option = click.option(
+    "--stress",
+    "shocks",
+    type=Text(lambda text: (text, figures_by_name(text)), "NAME=NUMBER, such as shipyard=-0.2"),
+    callback=by_name,
+    multiple=True,
+    metavar="NAME=MOVE,...",
+    help="Profit and loss if some instruments move, such as shipyard=-0.2,EURNOK=-0.1; the others "
+    "follow by regression; repeatable.",
+)
+
 
 def read_portfolio(
     prices: Path,
@@ -196,16 +207,7 @@ def _asked(
     metavar="NAME=SHARES",
     help="What buying (or with a minus selling) shares would change; held or not; repeatable.",
 )
-@click.option(
-    "--stress",
-    "shocks",
-    type=Text(lambda text: (text, figures_by_name(text)), "NAME=NUMBER, such as shipyard=-0.2"),
-    callback=by_name,
-    multiple=True,
-    metavar="NAME=MOVE,...",
-    help="Profit and loss if some instruments move, such as shipyard=-0.2,EURNOK=-0.1; the others "
-    "follow by regression; repeatable.",
-)
+@stress_option
 @click.option(
     "--scenarios",
     type=click.Path(path_type=Path),

@@ -42,6 +42,18 @@ def number_of_exceptions(exceptions: int, days: int, chance: float) -> Verdict:
     return Verdict(_coverage_ratio(exceptions, days, chance), min(p_value, 1.0))
 
 
+def chance_of_rejection(days: int, chance: float, true_chance: float, size: float) -> float:
+    """Return how often the test of the number of exceptions rejects forecasts at a ``size``, such
+    as 0.05, when exceptions have the ``true_chance``: the size it really has where that is right,
+    else its power.
+    """
+    chances = binomial(days, chance)
+    order = np.argsort(chances, kind="stable")
+    p_values = np.empty(days + 1)
+    p_values[order] = np.cumsum(chances[order])
+    return float(binomial(days, true_chance)[p_values < size].sum())
+
+
 def clustering(hits: NDArray[np.bool_]) -> Verdict:
     """Return whether an exception makes one on the next day likelier or rarer: the likelihood ratio
     of Christoffersen (International Economic Review 39, 1998), with its exact distribution over all

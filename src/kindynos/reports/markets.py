@@ -386,13 +386,13 @@ def _sampled(table: pd.DataFrame) -> list[Text]:
     ]
 
 
-def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Report:
-    """Return the back-tests of all methods side by side, and that of one of them in full."""
+def backtest_table(table: pd.DataFrame, tested: Backtest, windows: str = "") -> FigureTable:
+    """Return the back-tests of all methods side by side; what they share is that of one of them."""
     title = (
-        f"Back-tests at {tested.level:g}, windows of {tested.window} returns, "
+        f"Back-tests at {tested.level:g}, {windows or f'windows of {tested.window} returns'}, "
         f"{tested.days:,} {tested.unit}s, {tested.expected:.1f} exceptions expected"
     )
-    shown = table_from(
+    return table_from(
         title,
         table.rename_axis("method"),
         {
@@ -406,6 +406,10 @@ def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Re
             "multiplier": decimals("multiplier", 2),
         },
     )
+
+
+def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Report:
+    """Return the back-tests of all methods side by side, and that of one of them in full."""
     note = (
         "A small p speaks against a method. The multiplier of capital is that of the supervisors' "
         "rule for the exceptions of the last 250 days at 99 %."
@@ -417,7 +421,7 @@ def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Re
                 backtest_answer(hardest_test(table), REJECTED, tested.days, tested.unit),
                 [*_left_out(tested), *price_doubts(portfolio.prices)],
             ),
-            shown,
+            backtest_table(table, tested),
             Text(note, style="dim"),
             *price_problems(portfolio.prices),
         ],
