@@ -209,36 +209,33 @@ def _worst_table(worst: pd.DataFrame, portfolio: Portfolio) -> FigureTable:
     )
 
 
-def _limits_table(limits: list[str]) -> FigureTable:
-    table = table_of("What the figure does not cover", Words(""))
-    for limit in limits:
-        table.add_row(limit)
+def _limits_table(limits: dict[str, str]) -> FigureTable:
+    table = table_of("What the figure does not cover", Words(""), Words("what it leaves out"))
+    for topic, limit in limits.items():
+        table.add_row(topic, limit)
     return table
 
 
 def _limits(
     portfolio: Portfolio, supported: SupportedMethod, tested: Backtest, horizon: int
-) -> list[str]:
-    """Return what a reader must know that the figure leaves out, a sentence each."""
-    limits = [
-        "Holdings are those of today, and are not traded over the horizon.",
-        "Prices are those of the file: what it would cost to sell is not in them.",
-        f"A loss that the {tested.days:,} tested {tested.unit}s and the history before them do not "
-        "hint at is in no method.",
-    ]
+) -> dict[str, str]:
+    """Return what a reader must know that the figure leaves out, a sentence for each topic."""
+    limits = {
+        "trading": "Holdings are those of today, and are not traded over the horizon.",
+        "selling": "Prices are those of the file: what it would cost to sell is not in them.",
+        "the unseen": "A loss of a kind that the history does not hold is in no method.",
+    }
     if tested.expected < FEW_DUE:
-        limits.append(
-            f"Only {tested.expected:.1f} exceptions are due in the test, which few wrong forecasts "
-            "fail."
+        limits["the test"] = (
+            f"Only {tested.expected:.1f} exceptions are due in the {tested.days:,} {tested.unit}s, "
+            "and few wrong forecasts fail such a test."
         )
     if horizon > supported.horizon:
-        limits.append(
+        limits["the horizon"] = (
             f"The back-test is of 1 {tested.unit}; that losses over a horizon of {horizon} follow "
             "is not tested."
         )
     if len(portfolio.prices.problems):
-        limits.append(
-            f"{len(portfolio.prices.problems)} gaps and doubts of the prices were dealt with as "
-            "listed below."
-        )
+        count = len(portfolio.prices.problems)
+        limits["prices"] = f"{count} gaps and doubts were dealt with as listed below."
     return limits
