@@ -105,7 +105,14 @@ class Fit(Case):
             self.assertIn("40 values cannot tell", answer.stdout)
             self.assertEqual(
                 {path.name for path in Path(folder).iterdir()},
-                {"run.json", "summary.json", "fits.csv", "fits.png", "quantiles.png"},
+                {
+                    "run.json",
+                    "summary.json",
+                    "fits.csv",
+                    "percentiles.csv",
+                    "fits.png",
+                    "quantiles.png",
+                },
             )
         found = json.loads(
             run("fit", BILLS, "--json", "--show", "gamma", "--candidates", "gamma,lognormal").stdout

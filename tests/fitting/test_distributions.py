@@ -7,6 +7,7 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
+from kindynos.fitting.uncertain import percentiles_left_open
 from tests.common import Case, proof, repeats
 
 KNOWN = {  # a distribution, what is held, and the same in SciPy, with what it holds
@@ -310,3 +311,21 @@ class Ends(Case):
             # 95 % of the draws of an exponential distance lie within -log(0.05) of its mean
             ends = sorted((end, end + sign * 2.995732273554 * error))
             np.testing.assert_allclose(found.fitted.intervals[name], ends, rtol=1e-9)
+
+
+class OpenPercentiles(Case):
+    def test_intervals_of_percentiles_cover(self):
+        # 40 records of two known distributions, 5 percentiles each: from both sides of 95 %
+        levels = np.array([5, 25, 50, 75, 95])
+        inside, in_half = [], []
+        for kind, true in ((kd.LogNormal, kd.LogNormal(10, 5)), (kd.Normal, kd.Normal(10, 3))):
+            truth = true.quantile(levels / 100)
+            for seed in range(100):
+                values = true.quantile(np.random.default_rng(seed).random(40))
+                found = percentiles_left_open(kind.fit(values), levels)
+                inside.append((found.low <= truth) & (truth <= found.high))
+                gap = abs(truth - (found.high + found.low) / 2)
+                in_half.append(gap <= (found.high - found.low) / 4)
+        self.assertGreater(np.mean(inside), 0.92)
+        self.assertLess(np.mean(inside), 0.985)
+        self.assertLess(np.mean(in_half), 0.8)

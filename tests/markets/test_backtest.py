@@ -3,6 +3,7 @@
 import itertools
 
 import numpy as np
+import pandas as pd
 from scipy import stats
 
 import kindynos as kd
@@ -178,3 +179,15 @@ class Backtests(Case):
         ):
             with self.subTest(words=words), self.fails(*words):
                 call()
+
+
+class Listing(Case):
+    def test_what_a_late_listing_costs_is_said_where_it_is_much(self):
+        dates = pd.bdate_range("2027-01-01", periods=100)
+        rows = np.cumsum(np.random.default_rng(1).normal(0, 1, (100, 2)), axis=0) + 100
+        frame = pd.DataFrame(rows, dates, ["old", "new"])
+        for missing, words in ((3, ""), (30, "30 of 100 dates are left out, since new has no")):
+            late = frame.copy()
+            late.iloc[:missing, 1] = np.nan
+            self.assertIn(words, kd.read_prices(late, missing="drop").late)
+            self.assertEqual(kd.read_prices(late, missing="drop").late == "", not words)

@@ -2,21 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+import numpy as np
+
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.mixture import MOST_PARTS
 from kindynos.distributions.special import ndtri
 from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import ParameterError
 from kindynos.fitting.fit import Fit
+from kindynos.inference.estimates import Estimates
 from kindynos.sampling.streams import stream
 from kindynos.validate import check_integer, checked
 
 MOST_PARAMETERS = 6
+BEYOND = 1  # of 100 draws beyond each end of an interval, as of 95 % of them
 TRIES = 20  # times as many draws as are wanted; the likely ones are taken
 
 
 @checked
-def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
+def uncertain(fitted: Distribution, draws: int = 100) -> Uncertain:
     """Return a fitted distribution with parameters drawn as its fit leaves them; see
     ``Distribution.uncertain``.
     """
@@ -47,6 +53,16 @@ def uncertain(fitted: Distribution, draws: int = 100) -> Distribution:
             owner=f"{type(fitted).__name__}.uncertain",
         )
     return Uncertain(parts)
+
+
+def percentiles_left_open(fitted: Distribution, percentiles: Sequence[float]) -> Estimates:
+    """Return percentiles of a fitted distribution, with the 95 % intervals in which its open
+    parameters leave them: the second of the least and of the greatest of 100 draws.
+    """
+    levels = np.asarray(percentiles) / 100
+    values = np.array([piece.quantile(levels) for piece in uncertain(fitted).parts])
+    values.sort(axis=0)
+    return Estimates(fitted.quantile(levels), values[BEYOND], values[-1 - BEYOND])
 
 
 def _made(fitted: Distribution, parameters: dict[str, float]) -> Distribution:

@@ -46,6 +46,7 @@ DOUBTFUL = (
     "flat",
 )  # kinds of problems that are said beside the answer
 MOST_NAMED = 5
+LATE = 0.05  # share of the dates that a late listing may cost unsaid
 
 
 Rows = dict[Any, int]  # the row of each date, or of each date and instrument
@@ -120,6 +121,21 @@ class Prices:
         the instruments that change by them.
         """
         return moves_of(self.frame.to_numpy(), self.absolute)
+
+    @property
+    def late(self) -> str:
+        """How many dates an instrument that was listed late costs all others, in words; "" where
+        it is a small part of them.
+        """
+        before = np.argmax(self.raw.notna().to_numpy(), axis=0)  # dates before the first price
+        lost = int(before.max())
+        name = self.raw.columns[int(before.argmax())]
+        if lost < LATE * len(self.raw):
+            return ""
+        return (
+            f"{lost:,} of {len(self.raw):,} dates are left out, since {name} has no price before "
+            f"{pd.DatetimeIndex(self.raw.index)[lost]:%Y-%m-%d}"
+        )
 
     @property
     def doubts(self) -> list[str]:

@@ -6,12 +6,15 @@ import math
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.arrays import Floats
 from kindynos.cells import Cell
+from kindynos.errors import ParameterError
+from kindynos.fitting.uncertain import percentiles_left_open
 from kindynos.formatting import (
     brief,
     in_unit,
@@ -44,6 +47,7 @@ if TYPE_CHECKING:
 
 FEWEST_IN_ORDER = 20  # values from which a test of their order says anything
 MOST_OUTLIERS = 6
+PERCENTILES = (1, 5, 25, 50, 75, 95, 99)
 CRITERION_WORDS = {"aic": "AIC", "aicc": "AICc", "bic": "BIC"}
 
 
@@ -90,6 +94,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
     words += [*_order(ranking.data.values), *_left_out(ranking.left_out)]
     words += [f"{note}." for note in notes]
     ranked = ranking.table()
+    percentiles = _fitted_percentiles(shown, ranking.data.values)
     fit = shown.fitted
     return Report.of(
         [
@@ -98,6 +103,9 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
             "",
             _fitted(shown),
             "",
+            *_percentiles_table(
+                percentiles, f"Percentiles of the fitted {shown.label}, and of the records"
+            ),
             Text("\n".join(words), style="dim"),
         ],
         kind="fit",
@@ -116,7 +124,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
                 "at_bound": dict(fit.at_bound),
             }
         ),
-        tables=lambda: only_files(fits=ranked),
+        tables=lambda: {**only_files(fits=ranked), "percentiles": percentiles},
         figures=lambda: {
             "fits": ranking.plot,
             "quantiles": partial(ranking.plot, "quantiles", name=shown.label),
@@ -172,6 +180,33 @@ def _fitted(distribution: Distribution) -> FigureTable:
             "" if error == 0.0 else f"{short(low)} to {short(high)}",
         )
     return table
+
+
+def _fitted_percentiles(distribution: Distribution, records: Floats) -> pd.DataFrame:
+    """Return percentiles of what was fitted, beside those of the records where there are some
+    beyond; no rows where the parameters cannot be drawn.
+    """
+    columns = ["fitted", "low", "high", "records"]
+    try:
+        fitted = percentiles_left_open(distribution, PERCENTILES)
+    except ParameterError:
+        return pd.DataFrame(columns=columns)
+    beyond = len(records) * np.minimum(PERCENTILES, 100 - np.array(PERCENTILES)) / 100
+    own = np.where(beyond < 1, np.nan, np.percentile(records, PERCENTILES))
+    rows = np.column_stack([fitted.value, fitted.low, fitted.high, own])
+    return pd.DataFrame(rows, pd.Index(PERCENTILES, name="percentile"), columns)
+
+
+def _percentiles_table(percentiles: pd.DataFrame, title: str) -> list[RenderableType]:
+    if percentiles.empty:
+        return []
+    table = table_of(title, "percentile", "fitted", "95 % interval", "records", numbers_first=True)
+    for percentile, row in percentiles.iterrows():
+        step = step_of(float(row["high"] - row["low"]) / 2)
+        fitted, low, high = (number(float(row[key]), step) for key in ("fitted", "low", "high"))
+        own = "-" if math.isnan(row["records"]) else number(float(row["records"]), step)
+        table.add_row(f"P{percentile}", fitted, f"{low} to {high}", own)
+    return [table, ""]
 
 
 def series(

@@ -22,6 +22,7 @@ def price_doubts(prices: Prices | None) -> list[RenderableType]:
         return []
     stale = prices.stale
     lines = [f"{stale[0].upper()}{stale[1:]}."] if stale else []
+    lines += [f"{prices.late}."] if prices.late else []
     for kind in DOUBTFUL:
         doubts = prices.doubts_of(kind)
         more = len(doubts) - MOST_DOUBTS
