@@ -55,7 +55,7 @@ class Discrete(OnValues):
             if isinstance(getattr(self, name), str) or not hasattr(getattr(self, name), "__len__"):
                 raise invalid_argument(name, "a list of numbers", getattr(self, name))
         values = [finite(f"values[{i}]", value) for i, value in enumerate(self.values)]
-        if self.probabilities == () and values:
+        if len(self.probabilities) == 0 and values:
             return values, [1 / len(values)] * len(values)
         chances = [finite(f"probabilities[{i}]", p) for i, p in enumerate(self.probabilities)]
         if not values:

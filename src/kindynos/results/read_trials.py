@@ -25,7 +25,7 @@ from kindynos.results.result import Result
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table
-from kindynos.validate import array_of, checked, finite, mapping, names_in, one_of
+from kindynos.validate import array_of, checked, finite, instance, mapping, names_in, one_of
 
 BLOCKS = 20
 
@@ -87,6 +87,7 @@ class ReadTrials(FigureTables, Mapping[str, Result], Reported):
     def plot(self, name: str, ax: Axes | None = None) -> Axes:
         """Draw how a column is distributed."""
 
+    @checked
     def sensitivity(self, name: str) -> pd.DataFrame:
         """Return how closely the other columns go with one: rank correlation and first-order share,
         the strongest first.
@@ -94,6 +95,7 @@ class ReadTrials(FigureTables, Mapping[str, Result], Reported):
         The trials alone cannot tell which column drives which. Raises ParameterError for an unknown
         name.
         """
+        instance("name", name, str, "the name of a column")
         rows = {}
         for other in self.outcomes:
             if other != name:

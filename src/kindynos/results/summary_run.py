@@ -22,6 +22,7 @@ from numpy.typing import ArrayLike
 from kindynos.arrays import Floats
 from kindynos.delegation import Reported
 from kindynos.engine.accumulate import Accumulator, Wanted
+from kindynos.engine.available import available_memory
 from kindynos.engine.blocks import Blocks
 from kindynos.engine.checkpoint import Checkpoint
 from kindynos.engine.fingerprint import processor, versions
@@ -36,7 +37,7 @@ from kindynos.results.figures import PERCENTILES, FigureTables, chance_of_one
 from kindynos.results.result import NumberStatistics
 from kindynos.results.run import Run
 from kindynos.results.sheet import sheet
-from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.results.simulate import SimulationOptions, kept_names, simulate
 from kindynos.results.statistic_text import parse_statistic
 from kindynos.results.statistics import STATISTICS, Needs, trials_held
 from kindynos.results.summary_sample import MissedError, SummarySample
@@ -49,6 +50,9 @@ if TYPE_CHECKING:
     import pandas as pd
 
 LARGEST_PILOT = 4_000_000
+LEAST_PILOT = 20_000
+PILOT_SHARE = 40  # as many times the pilot are all trials, where they are many
+PILOT_MEMORY = 0.1  # of what is available
 SMALLEST = 100_000  # trials of a run; of fewer all are held
 HIGHEST = 1 - 1e-12  # a correlation whose Fisher transform is finite
 RANKS = 6.0  # standard deviations of a rank that a bracket reaches to either side
@@ -475,7 +479,7 @@ def summarize(
         raise ParameterError(
             f"store='summary' is for runs of {SMALLEST:,} trials and more; smaller ones are held"
         )
-    size = min(LARGEST_PILOT, max(options.trials // 4, SMALLEST // 2))
+    size = _pilot_size(program, options)
     quick = replace(
         options, trials=size, seed=seed, executor=None, progress=None, on_start=None, on_finish=None
     )
@@ -484,3 +488,13 @@ def summarize(
     if program.one_thread:
         blocks = replace(blocks, blocks_per_batch=1)
     return SummaryRun(program, Drawing(plan, seed, blocks), pilot, options, resume, percentiles)
+
+
+def _pilot_size(program: Program, options: SimulationOptions) -> int:
+    """Return the trials of the pilot: a share of all that leaves few of them inside the brackets,
+    and no more than a small part of the memory can hold.
+    """
+    wanted = min(LARGEST_PILOT, max(options.trials // PILOT_SHARE, SMALLEST // 2))
+    figures = max(len(kept_names(program, options.keep)), 1)
+    fitting = int(PILOT_MEMORY * available_memory() / (8 * figures))
+    return max(min(wanted, fitting), LEAST_PILOT)

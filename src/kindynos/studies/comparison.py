@@ -36,6 +36,7 @@ from kindynos.validate import (
     checked,
     checked_init,
     finite,
+    instance,
     listed,
     mapping,
     positive,
@@ -178,8 +179,10 @@ class Comparison(Reported):
         """
         return self.table_of(TableSpec.of(percentiles, statistics, chances, self.outcomes))
 
+    @checked
     def table_of(self, asked: TableSpec) -> pd.DataFrame:
         """Return the table of what is asked; see ``table``."""
+        instance("asked", asked, TableSpec, "a TableSpec")
         self._check_numbers()
         columns = {}
         for scenario, run in self.runs.items():
@@ -232,8 +235,10 @@ class Comparison(Reported):
         """
         return self.differences_of(TableSpec.of(percentiles, statistics, chances, self.outcomes))
 
+    @checked
     def differences_of(self, asked: TableSpec) -> pd.DataFrame:
         """Return the differences of what is asked; see ``differences``."""
+        instance("asked", asked, TableSpec, "a TableSpec")
         self._check_numbers()
         first, *others = self.runs
         records, figures = {}, {}

@@ -22,7 +22,7 @@ from kindynos.sampling.streams import checked_seed
 from kindynos.studies.goal import Goal
 from kindynos.studies.model_sweep import check_swept
 from kindynos.studies.points import Points
-from kindynos.validate import checked, finite, fraction, invalid_argument
+from kindynos.validate import checked, finite, fraction, instance, invalid_argument
 
 # values spread over the range, which show where the goal lies between and how the statistic runs
 SCAN = 5
@@ -95,6 +95,8 @@ def solve(
     statement: Statement, name: str, request: GoalRequest, options: SimulationOptions
 ) -> Goal:
     """Return the value of ``name`` that reaches what is requested; see Model.solve."""
+    instance("name", name, str, "the name of a figure")
+    instance("outcome", request.outcome, str, "the name of an outcome")
     description, goal = request.statistic()
     check_swept(statement, name)
     line = _outcome_of(statement, request.outcome)
