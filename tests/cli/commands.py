@@ -64,6 +64,7 @@ VARYING = (
     (r"(?i)\b(kindynos|python|numpy|scipy|pandas)([\"':, ]+)\d+\.\d+[\w.+]*", r"\1\2VERSION"),
     (r"\d+ [A-Z][a-z]+ \d{4}, \d\d:\d\d UTC", "TIME"),
     (r"\b(?=[0-9]*[a-f])[0-9a-f]{8,64}\b", "DIGEST"),
+    (r"\b(x86_64|AMD64|aarch64|arm64), \w+", "PROCESSOR"),
 )
 LONG = re.compile(r"-?\d+\.\d+(?:e[-+]?\d+)?|-?\d+e-\d+")
 
