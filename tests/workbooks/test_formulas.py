@@ -33,6 +33,10 @@ DIFFERENT = {
 }
 
 
+# this version does not know them either: see test_moving
+NEWER = {"SEQUENCE", "UNIQUE", "SORT", "SORTBY", "FILTER", "TAKE", "DROP", "VSTACK", "HSTACK"}
+
+
 class AgainstAnotherProgram(unittest.TestCase):
     def test_every_formula_has_the_value_that_is_stored(self):
         with STORED.open(newline="") as file:
@@ -61,7 +65,7 @@ class AgainstAnotherProgram(unittest.TestCase):
         missing = [
             name
             for name in FUNCTIONS
-            if f"{name}(" not in text and not name.startswith("_") and name != "FALSE"
+            if f"{name}(" not in text and not name.startswith("_") and name not in NEWER | {"FALSE"}
         ]
         self.assertEqual(missing, [])
         self.assertGreaterEqual(len(FUNCTIONS), 150)
@@ -118,7 +122,7 @@ class Rules(unittest.TestCase):
             ("={1,2;3}", "differ in length"),
             ("=1 ! 2", "cannot be read"),
             ("=" + "(" * 90 + "1" + ")" * 90, "nested too deeply"),
-            ("=Sheet1:Sheet3!A1", "over several sheets"),
+            ("=LET(1,2,3)", "LET takes names and values in turn"),
         ):
             with (
                 self.subTest(text),

@@ -83,6 +83,10 @@ REFERENCES = {
     ),
     'IFERROR(AVERAGEIF(A1:A3,">0"),-1)': lambda a, b, c: mean_above_0(a, b, c),
     'IFERROR(AVERAGEIFS(A1:A3,A1:A3,">0",B1:B3,">0"),-1)': lambda a, b, c: mean_above_0(a, b, c),
+    'MAXIFS(A1:A3,B1:B3,">10")': lambda a, b, c: np.maximum(b, c),
+    'MINIFS(A1:A3,A1:A3,"<>0")': lambda a, b, c: np.min(
+        np.where(np.array([a, b, c]) == 0, np.inf, [a, b, c]), axis=0
+    ),
     "IF(AND(A1>0,A2>0),1,0)": lambda a, b, c: 1.0 * ((a > 0) & (b > 0)),
     "IF(OR(A1>0,A2>0),1,0)": lambda a, b, c: 1.0 * ((a > 0) | (b > 0)),
     "IF(XOR(A1>0,A2>0),1,0)": lambda a, b, c: 1.0 * ((a > 0) ^ (b > 0)),

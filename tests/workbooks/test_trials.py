@@ -189,7 +189,7 @@ class Circles(unittest.TestCase):
 
 
 class References(unittest.TestCase):
-    def test_what_moves_a_reference_may_not_be_drawn(self):
+    def test_what_moves_a_reference_is_needed_with_all_it_may_reach(self):
         cells = {
             "A1": 1,
             "A2": 2,
@@ -202,11 +202,12 @@ class References(unittest.TestCase):
             fixed = calculation(path, {"x": "Data!A2"}, {"sum": "Data!B2"})
             values = fixed.evaluate(["sum"], {"x": np.array([1.0, 5.0])}, 2)
             self.assertEqual(float(values["sum"]), 1.0)
-            moved = calculation(path, {"x": "Data!A2"}, {"moved": "Data!B1"})
-            with self.assertRaisesRegex(
-                ModelError, "Data!B1 refers to cells that depend on Data!A2"
-            ):
-                moved.needs("moved")
+            moved = calculation(path, {"x": "Data!A2", "y": "Data!A3"}, {"moved": "Data!B1"})
+            self.assertEqual(moved.needs("moved"), ("x", "y"))
+            found = moved.evaluate(
+                ["moved"], {"x": np.array([1.0, 2.0, 3.0]), "y": np.full(3, 8.0)}, 3
+            )
+            np.testing.assert_array_equal(found["moved"], [1.0, 2.0, 8.0])
             other = calculation(path, {"x": "Data!A3"}, {"moved": "Data!B1"})
             self.assertEqual(other.needs("moved"), ())
 

@@ -17,11 +17,11 @@ from kindynos.finance.notes import note
 from kindynos.program.calculation import Calculation
 from kindynos.workbooks.addresses import Area, Cell
 from kindynos.workbooks.cell_errors import BY_NUMBER, NUM, CellError
-from kindynos.workbooks.compiling import TIDYING, Closure, Compiler, Slots, single
+from kindynos.workbooks.compiling import TIDYING, Compiler, single
 from kindynos.workbooks.formulas import Binary, FormulaNode, FunctionCall
 from kindynos.workbooks.graph import Graph
-from kindynos.workbooks.operators import COMPARISONS
-from kindynos.workbooks.values import FLOAT, Faulty, Grid, Value, as_numbers, with_errors
+from kindynos.workbooks.operators import COMPARISONS, SEVERAL
+from kindynos.workbooks.values import FLOAT, Closure, Faulty, Slots, Value, as_numbers, with_errors
 
 SETTLED = 1e-10  # relative change at which cells in a circle have settled
 MOST_ROUNDS = 1000
@@ -359,7 +359,7 @@ def settling(compiler: Compiler, group: list[int], base: list[Value]) -> Closure
 def _is_odd(value: Value) -> bool:
     """Return whether a value may be nothing, or several values side by side."""
     kind = type(value)
-    return value is None or kind is Grid or (kind is np.ndarray and value.dtype == object)
+    return value is None or kind in SEVERAL or (kind is np.ndarray and value.dtype == object)
 
 
 def _given(array: Floats) -> Value:

@@ -11,16 +11,7 @@ import numpy as np
 
 from kindynos.errors import FormulaError, ModelError
 from kindynos.workbooks.addresses import Area, Cell
-from kindynos.workbooks.cell_errors import (
-    BY_NUMBER,
-    NA,
-    NAME,
-    NULL,
-    REF,
-    VALUE,
-    CellError,
-    ResultError,
-)
+from kindynos.workbooks.cell_errors import BY_NUMBER, NA, NAME, NULL, REF, VALUE, CellError
 from kindynos.workbooks.formulas import (
     ArrayConstant,
     Binary,
@@ -29,32 +20,33 @@ from kindynos.workbooks.formulas import (
     FunctionCall,
     NameRef,
     Reference,
+    SheetsReference,
     TableReference,
     Unary,
     allow_deep_trees,
-    parse,
 )
 from kindynos.workbooks.functions.catalogue import FUNCTIONS
 from kindynos.workbooks.functions.registry import SheetFunction, called
-from kindynos.workbooks.graph import DRAWING, LOOKING, REFERRING, Graph
-from kindynos.workbooks.operators import BINARY, COMPARISONS, TIDY, UNARY, add, over_grids
+from kindynos.workbooks.graph import DRAWING, LOOKING, REFERENCES, REFERRING, DependsError, Graph
+from kindynos.workbooks.operators import BINARY, COMPARISONS, SEVERAL, TIDY, UNARY, add, over_grids
+from kindynos.workbooks.references import Moving, Referring, referred
 from kindynos.workbooks.serials import SYSTEM_GAP
 from kindynos.workbooks.values import (
+    Alternatives,
+    Closure,
     Faulty,
     Grid,
+    Slots,
     Value,
     as_logicals,
     as_numbers,
     chosen,
     joined,
-    number_of,
+    over_alternatives,
     picked,
-    text_of,
     with_errors,
 )
 
-Slots = list[Value]
-Closure = Callable[[Slots], Value]
 # functions before which a sum that is almost 0 must be 0
 TIDYING = frozenset(
     [
@@ -114,11 +106,8 @@ TIDYING = frozenset(
         "MODE.SNGL",
     ]
 )
+TOTALS = ("SUBTOTAL", "AGGREGATE")  # which leave each other out
 LAZY = ("IF", "IFS", "SWITCH", "CHOOSE", "IFERROR", "IFNA")
-
-
-class DependsError(ModelError):
-    """A reference that a formula works out depends on what is drawn or changed."""
 
 
 class Compiler:
@@ -131,8 +120,9 @@ class Compiler:
         self.graph, self.inputs, self.draws = graph, graph.inputs, draws
         self.closures: dict[int, Closure] = {}
         self.fixed: dict[int, Value] = {}
-        self._resolved: dict[tuple[int, Cell], Area | None] = {}
-        graph.resolve = self._resolve
+        self._resolved: dict[tuple[int, Cell], Area | DependsError | None] = {}
+        self._grids: dict[Area, Grid | None] = {}
+        graph.resolve, graph.candidates = self._resolve, self._candidates
 
     def closure(self, number: int, tidy: bool) -> Closure:
         """Return the function that works a cell out."""
@@ -147,47 +137,43 @@ class Compiler:
         return _Cell(self, number, formula.cell).whole(formula.tree, array, tidy)
 
     def _resolve(self, node: FormulaNode, cell: Cell) -> Area | None:
-        """Return the area that OFFSET, INDIRECT or INDEX stands for."""
+        """Return the area that OFFSET, INDIRECT or INDEX stands for; raises DependsError where it
+        moves.
+        """
         key = (id(node), cell)
         if key not in self._resolved:
             assert isinstance(node, FunctionCall)
-            self._resolved[key] = self._referred(node, cell)
-        return self._resolved[key]
-
-    def _referred(self, node: FunctionCall, cell: Cell) -> Area | None:
-        arguments = node.arguments
-        if node.name == "INDIRECT":
             try:
-                text = text_of(self.fixed_value(arguments[0], cell))
-                tree = parse(text, cell.row, cell.column)
-            except (ResultError, FormulaError):
-                return None
-            return self.graph.area_of(tree, cell)
-        base = self.graph.area_of(arguments[0], cell) if arguments else None
-        if base is None:
-            return None
-        try:
-            moves = [
-                None
-                if isinstance(a, Constant) and a.value is None
-                else _whole(self.fixed_value(a, cell))
-                for a in arguments[1:]
-            ]
-        except ResultError:
-            return None
-        if node.name == "INDEX":
-            return _indexed(base, [move or 0 for move in moves])
-        down, across = (moves[0] or 0), (moves[1] or 0) if len(moves) > 1 else 0
-        height = base.rows if len(moves) < 3 or moves[2] is None else moves[2]
-        width = base.columns if len(moves) < 4 or moves[3] is None else moves[3]
-        top, left = base.top + down, base.left + across
-        if height < 0:
-            top, height = top + height + 1, -height
-        if width < 0:
-            left, width = left + width + 1, -width
-        if top < 1 or left < 1 or not height or not width:
-            return None
-        return Area(base.sheet, top, left, top + height - 1, left + width - 1)
+                self._resolved[key] = referred(self.graph, self.fixed_value, node, cell)
+            except DependsError as error:
+                self._resolved[key] = error
+        found = self._resolved[key]
+        if isinstance(found, DependsError):
+            raise found
+        return found
+
+    def _candidates(self, node: FormulaNode, cell: Cell) -> list[Area]:
+        return self.moving(cell).candidates(node)
+
+    def moving(self, cell: Cell, number: int = 0) -> Moving:
+        """Return the references of a cell that move."""
+
+        def compiled(node: FormulaNode) -> Closure:
+            return _Cell(self, number, cell).compiled(node, False, True)
+
+        return Moving(self.graph, self.fixed_value, compiled, cell)
+
+    def constant_grid(self, area: Area) -> Grid | None:
+        """Return the cells of an area of which none is worked out or given, made once for all
+        formulas; None for others.
+        """
+        if area not in self._grids:
+            numbers, constants = self.graph.numbers_in(area), self.graph.constants
+            plain = not any(self.graph.worked_out_in(area))
+            self._grids[area] = (
+                Grid([[constants[n] for n in row] for row in numbers], area) if plain else None
+            )
+        return self._grids[area]
 
     def fixed_value(self, node: FormulaNode, cell: Cell) -> Value:
         """Return a value that must be the same in all trials; raises DependsError for another."""
@@ -238,26 +224,10 @@ def _draws(tree: FormulaNode) -> bool:
     return any(isinstance(node, FunctionCall) and node.name in DRAWING for node in tree.walk())
 
 
-def _whole(value: Value) -> int:
-    return int(number_of(value))
-
-
-def _indexed(base: Area, moves: list[int]) -> Area | None:
-    row = moves[0] if moves else 0
-    column = moves[1] if len(moves) > 1 else 0
-    if len(moves) < 2 and base.rows == 1:
-        row, column = 1, row
-    top, bottom = (base.top, base.bottom) if row == 0 else (base.top + row - 1,) * 2
-    left, right = (base.left, base.right) if column == 0 else (base.left + column - 1,) * 2
-    if not (
-        base.top <= top and bottom <= base.bottom and base.left <= left and right <= base.right
-    ):
-        return None
-    return Area(base.sheet, top, left, bottom, right)
-
-
 def single(value: Value) -> Value:
     """Return what a cell holds of a value: 0 for an empty one, the first of several."""
+    if type(value) is Alternatives:
+        return over_alternatives(single, [value])
     if type(value) is Grid:
         value = value.rows[0][0]
     if type(value) is np.ndarray and value.dtype == object:
@@ -267,6 +237,8 @@ def single(value: Value) -> Value:
 
 def _part(value: Value, row: int, column: int) -> Value:
     """Return the value of one cell of an array formula; a single row or column is repeated."""
+    if type(value) is Alternatives:
+        return over_alternatives(lambda each: _part(each, row, column), [value])
     if type(value) is not Grid:
         return value
     row = 0 if value.height == 1 else row
@@ -287,7 +259,23 @@ class _Cell:
         """Return the closure of the formula of the cell."""
         if isinstance(tree, FunctionCall) and tree.name == "IF" and not array:
             return self._if(tree.arguments, array, tidy, shown=True)
-        return self.compiled(tree, array, tidy)
+        compiled = self.compiled(tree, array, tidy)
+        if not array:
+            return compiled
+        return lambda slots: self._of_one_size(compiled(slots))
+
+    def _of_one_size(self, value: Value) -> Value:
+        """Return what an array formula fills its cells with; raises ModelError where trials differ
+        in how many it fills.
+        """
+        if type(value) is Alternatives:
+            sizes = {(v.height, v.width) for v in value.values if type(v) is Grid}
+            if len(sizes) > 1:
+                raise ModelError(
+                    f"the array formula of {self.cell} fills another number of cells in other "
+                    "trials; take one figure of it, such as SUM or INDEX of the formula, in a cell"
+                )
+        return value
 
     def compiled(self, node: FormulaNode, array: bool, tidy: bool) -> Closure:
         """Return the closure of a node. In an ``array`` areas are worked out place by place, and
@@ -312,6 +300,9 @@ class _Cell:
                 return lambda slots: NAME
             if not isinstance(named, Reference):
                 return self.compiled(named, array, tidy)
+        moving = self._moving(node)
+        if moving is not None:
+            return self._at_targets(moving, array)
         return self._reference(node, array)
 
     def _unary(self, node: Unary, array: bool, tidy: bool) -> Closure:
@@ -334,40 +325,93 @@ class _Cell:
         only = self.graph.single(node, self.cell)
         if only is not None:
             return lambda slots: slots[only]
+        if isinstance(node, SheetsReference):
+            return lambda slots: VALUE
         area = self._area(node)
         if area is None:
             error = NULL if isinstance(node, Binary) and node.operator == " " else REF
             return lambda slots: error
-        if not area.single and not array:
-            beside = _beside(area, self.cell)
-            if beside is None:
-                return lambda slots: VALUE
-            area = beside
-        if area.single:
-            number = self.graph.numbers.get((area.sheet, area.top, area.left), 0)
-            return lambda slots: slots[number]
-        return self._grid(area)
+        return self._of_area(area, array and not area.single)
 
     def _area(self, node: FormulaNode) -> Area | None:
         return self.graph.area_of(node, self.cell)
 
-    def _grid(self, area: Area) -> Closure:
+    def _grid(self, area: Area, without: frozenset[int] = frozenset()) -> Closure:
+        """Return the cells of an area side by side; empty ones for those to be left out."""
+        constant = self.compiler.constant_grid(area)
+        if constant is not None:
+            return lambda slots: constant
         numbers = self.graph.numbers_in(area)
+        if without:
+            numbers = [[0 if n in without else n for n in row] for row in numbers]
         return lambda slots: Grid([[slots[n] for n in row] for row in numbers], area)
+
+    # references that move
+
+    def _moving(self, node: FormulaNode) -> Referring | None:
+        """Return what gives the targets of a reference that moves with what is drawn; None for any
+        other part of a formula.
+        """
+        if self.graph.single(node, self.cell) is not None:
+            return None
+        refers = isinstance(node, NameRef) or (isinstance(node, Binary) and node.operator == ":")
+        if not (refers or (isinstance(node, FunctionCall) and node.name in REFERRING)):
+            return None
+        try:
+            self._area(node)
+        except DependsError:
+            return self.compiler.moving(self.cell, self.number).referring(node)
+        return None
+
+    def _at_targets(self, referring: Referring, array: bool) -> Closure:
+        """Return the cells at the targets of a reference, in each trial those of its own."""
+        needed = frozenset(self.graph.needs(self.number)) if self.number else frozenset()
+        closures: dict[Area | None, Closure] = {None: lambda slots: REF}
+
+        def closure_of(target: Area | None) -> Closure:
+            if target not in closures:
+                assert target is not None
+                missing = [n for n in self.graph.worked_out_in(target) if n not in needed]
+                if missing:
+                    raise ModelError(
+                        f"{self.cell} refers in some trials to {self.graph.cells[missing[0]]}, "
+                        "which needs it in turn"
+                    )
+                closures[target] = self._of_area(target, array)
+            return closures[target]
+
+        def at_targets(slots: Slots) -> Value:
+            targets = referring(slots)
+            values = [closure_of(target)(slots) for target in targets.areas]
+            return values[0] if targets.which is None else _one_of(values, targets.which)
+
+        return at_targets
+
+    def _of_area(self, area: Area, array: bool) -> Closure:
+        """Return the cells of an area, or in a single cell the one beside it."""
+        if not array:
+            beside = area if area.single else _beside(area, self.cell)
+            if beside is None:
+                return lambda slots: VALUE
+            number = self.graph.numbers.get((beside.sheet, beside.top, beside.left), 0)
+            return lambda slots: slots[number]
+        return self._grid(area)
 
     def _areas(self, node: FormulaNode) -> list[Area] | None:
         """Return the areas of a reference, which may be a union; None for anything else."""
         if isinstance(node, Binary) and node.operator == ",":
             parts = [self._areas(node.left), self._areas(node.right)]
             return None if None in parts else [area for piece in parts for area in piece or ()]
-        refers = isinstance(node, Reference | TableReference | NameRef) or (
+        if isinstance(node, SheetsReference):
+            return self.graph.areas_over_sheets(node, self.cell) or None
+        refers = isinstance(node, REFERENCES) or (
             isinstance(node, Binary) and node.operator in ": "
         )
         if refers or (isinstance(node, FunctionCall) and node.name in REFERRING):
             if isinstance(node, NameRef):
                 named = self.graph.named(node, self.cell.sheet)
                 if named is None or not isinstance(
-                    named, Reference | Binary | TableReference | FunctionCall
+                    named, Reference | Binary | TableReference | SheetsReference | FunctionCall
                 ):
                     return None
                 if not isinstance(named, Reference):
@@ -376,12 +420,26 @@ class _Cell:
             return None if area is None else [area]
         return None
 
-    def _argument(self, node: FormulaNode, kind: str, array: bool, tidy: bool) -> list[Closure]:
-        """Return the closures of an argument: several for a union of areas."""
+    def _argument(
+        self,
+        node: FormulaNode,
+        kind: str,
+        array: bool,
+        tidy: bool,
+        without: frozenset[int] = frozenset(),
+    ) -> list[Closure]:
+        """Return the closures of an argument: several for a union of areas of numbers, which any
+        other function takes as one row.
+        """
         if kind in "rax":
+            moving = self._moving(node)
+            if moving is not None:
+                return [self._at_targets(moving, True)]
             areas = self._areas(node)
+            if areas is not None and (len(areas) == 1 or kind == "x"):
+                return [self._grid(area, without) for area in areas]
             if areas is not None:
-                return [self._grid(area) for area in areas]
+                return [_in_a_row([self._grid(area, without) for area in areas])]
             if isinstance(node, FunctionCall) and node.name == "IF" and len(node.arguments) > 1:
                 return [self._chosen_area(node.arguments, kind, array, tidy)]
             return [self.compiled(node, array or kind == "a", tidy)]
@@ -398,9 +456,10 @@ class _Cell:
 
     def _area_or_value(self, node: FormulaNode, kind: str, array: bool, tidy: bool) -> Closure:
         """Return what a branch is: several cells side by side, or a single value."""
-        areas = self._areas(node)
-        if areas is not None and all(area.single for area in areas):
-            return self._branch(node, array, tidy)
+        if self._moving(node) is None:
+            areas = self._areas(node)
+            if areas is not None and all(area.single for area in areas):
+                return self._branch(node, array, tidy)
         return self._argument(node, kind, array, tidy)[0]
 
     def _call(self, node: FunctionCall, array: bool, tidy: bool) -> Closure:
@@ -421,10 +480,40 @@ class _Cell:
                 owner=str(self.cell),
             )
         closures: list[Closure] = []
+        without = self._totals_in(node) if name in TOTALS else frozenset()
         for argument, kind in zip(arguments, valid.kinds_of(len(arguments)), strict=True):
-            closures += self._argument(argument, kind, array, tidy)
+            closures += self._argument(argument, kind, array, tidy, without)
+        if name == "INDEX":
+            closures = self._of_areas(arguments, closures)
         applied = _applied(valid, closures)
         return self._in_system(valid, closures, applied)
+
+    def _totals_in(self, node: FunctionCall) -> frozenset[int]:
+        """Return the cells of its areas that hold totals themselves, which it leaves out; AGGREGATE
+        takes them with options from 4 on.
+        """
+        option = node.arguments[1] if node.name == "AGGREGATE" else None
+        if isinstance(option, Constant) and type(option.value) is float and option.value >= 4:
+            return frozenset()
+        found = set()
+        for area in self.graph.areas_in(node, self.cell):
+            for number in self.graph.worked_out_in(area):
+                formula = self.graph.formulas.get(number)
+                calls = () if formula is None else formula.tree.walk()
+                if any(isinstance(call, FunctionCall) and call.name in TOTALS for call in calls):
+                    found.add(number)
+        return frozenset(found)
+
+    def _of_areas(
+        self, arguments: tuple[FormulaNode, ...], closures: list[Closure]
+    ) -> list[Closure]:
+        """Return the arguments of INDEX with the area that its fourth one says of several."""
+        areas = None if self._moving(arguments[0]) else self._areas(arguments[0])
+        if areas is None or (len(areas) == 1 and len(arguments) < 4):
+            return closures
+        grids = [self._grid(area) for area in areas]
+        number = closures[3] if len(arguments) > 3 else lambda slots: 1.0
+        return [lambda slots: _chosen_by(number(slots), grids, slots, REF), *closures[1:3]]
 
     def _in_system(
         self, sheet_function: SheetFunction, closures: list[Closure], system: Closure
@@ -637,7 +726,7 @@ def _branched(condition: Value, yes: Closure, no: Closure, slots: Slots) -> Valu
     """Return one of two branches, trial by trial; a branch that no trial needs is not worked
     out.
     """
-    if type(condition) is Grid:
+    if type(condition) in SEVERAL:
         first, second = yes(slots), no(slots)
         return over_grids(
             lambda c, a, b: _branched(c, lambda _: a, lambda _: b, slots), condition, first, second
@@ -678,24 +767,37 @@ def _overridden(value: Value, errors: Any) -> Value:
     return with_errors(values, errors if own is None else np.where(errors > 0, errors, own))
 
 
-def _chosen_by(index: Value, values: list[Closure], slots: Slots) -> Value:
+def _in_a_row(grids: list[Closure]) -> Closure:
+    """Return the cells of several areas as one row."""
+    return lambda slots: Grid([[value for grid in grids for value in grid(slots).flat()]])
+
+
+def _one_of(values: list[Value], which: Any) -> Value:
+    """Return the value that each trial has of several."""
+    return over_alternatives(lambda value: value, [Alternatives(values, which)])
+
+
+def _chosen_by(
+    index: Value, values: list[Closure], slots: Slots, outside: CellError = VALUE
+) -> Value:
     """Return the value that a number chooses, from 1."""
-    if type(index) is Grid:
-        return over_grids(lambda item: _chosen_by(item, values, slots), index)
+    if type(index) in SEVERAL:
+        return over_grids(lambda item: _chosen_by(item, values, slots, outside), index)
     number = as_numbers(index)
     if type(number) is CellError:
         return number
     if type(number) is float:
         position = int(number)
-        return values[position - 1](slots) if 1 <= position <= len(values) else VALUE
+        return values[position - 1](slots) if 1 <= position <= len(values) else outside
     plain, errors = (number.values, number.errors) if type(number) is Faulty else (number, None)
     with np.errstate(all="ignore"):
         places = np.where(np.isnan(plain), 0, np.trunc(plain))
-    answer: Value = VALUE
-    for position in np.unique(places).astype(int).tolist():
-        value = values[position - 1](slots) if 1 <= position <= len(values) else VALUE
-        mask = places == position
-        answer = value if mask.all() else chosen(mask, value, answer)
+    distinct, which = np.unique(places.astype(int), return_inverse=True)
+    chosen_values = [
+        values[position - 1](slots) if 1 <= position <= len(values) else outside
+        for position in distinct.tolist()
+    ]
+    answer = chosen_values[0] if len(distinct) == 1 else _one_of(chosen_values, which)
     return answer if errors is None else _overridden(answer, errors)
 
 
@@ -714,7 +816,7 @@ def _replaced(value: Value, other: Closure, slots: Slots, error: CellError | Non
     if kind is np.ndarray and value.dtype == object:
         valids = [type(v) is CellError and (error is None or v == error) for v in value.tolist()]
         return chosen(np.array(valids), other(slots), value) if any(valids) else value
-    if kind is Grid:
+    if kind in SEVERAL:
         stands = other(slots)
         return over_grids(
             lambda item, otherwise: _replaced(item, lambda _: otherwise, slots, error),

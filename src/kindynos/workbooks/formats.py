@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import re
+from fractions import Fraction
 
 from kindynos.workbooks.cell_errors import VALUE, ResultError
 from kindynos.workbooks.serials import date_of
@@ -37,11 +38,15 @@ def _number(number: float, form: str) -> str:
     codes = "".join(match[3] or "" for match in PART.finditer(form))
     if not codes:
         return "".join((match[1] or match[2] or match[4] or "") for match in PART.finditer(form))
+    slashed = FRACTION.search(form)
+    if slashed is not None:
+        return _as_fraction(number, form, slashed)
     if "/" in form:
         raise ResultError(VALUE)
     number *= 100.0 ** codes.count("%")
     digits = re.sub(r"[^0#?.,]", "", codes.split("E")[0].split("e")[0])
-    before, _, after = digits.partition(".")
+    before, _, after = digits.rstrip(",").partition(".")
+    number /= 1000.0 ** (len(digits) - len(digits.rstrip(",")))  # each comma at the end scales
     while before.endswith(","):
         before, number = before[:-1], number / 1000
     least = before.replace(",", "").count("0")
@@ -71,6 +76,42 @@ def _number(number: float, form: str) -> str:
         else:
             answer += match[1] or match[2] or match[4] or ""
     return minus + answer
+
+
+FRACTION = re.compile(r"(?P<whole>[#0?]+)?(?P<gap>\s+)?(?P<above>[#0?]+)/(?P<below>[#0?]+|\d+)")
+
+
+def _as_fraction(number: float, form: str, match: re.Match[str]) -> str:
+    """Return a number as a fraction whose denominator has as many digits as the format, or is the
+    stated one; a whole number leaves the fraction blank.
+    """
+    above, below = match["above"], match["below"]
+    mixed = match["whole"] is not None
+    size = Fraction(abs(number))
+    whole = int(size) if mixed else 0
+    rest = size - whole
+    if below.isdigit() and int(below):
+        bottom = int(below)
+        top = int(rest * bottom + Fraction(1, 2))
+    else:
+        nearest = rest.limit_denominator(10 ** len(below) - 1)
+        top, bottom = nearest.numerator, nearest.denominator
+    if mixed and top == bottom:
+        whole, top = whole + 1, 0
+    gap = match["gap"] or ""
+    shown = str(whole) if whole or "0" in (match["whole"] or "") or (mixed and not top) else ""
+    if mixed and not top:
+        text = shown + gap + " " * (len(above) + 1 + len(below))
+    else:
+        text = f"{shown}{gap}{_padded(str(top), above)}/{_padded(str(bottom), below, left=False)}"
+    minus = "-" if number < 0 and (whole or top) else ""
+    return minus + form[: match.start()] + text + form[match.end() :]
+
+
+def _padded(digits: str, code: str, left: bool = True) -> str:
+    """Return digits with a blank for each further question mark of a format."""
+    width = len(code) if "?" in code else 0
+    return digits.rjust(width) if left else digits.ljust(width)
 
 
 def _rounded_text(number: float, digits: int) -> str:

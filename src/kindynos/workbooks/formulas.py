@@ -9,7 +9,7 @@ from __future__ import annotations
 import itertools
 import re
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, fields
 from typing import Any
 
@@ -18,6 +18,7 @@ from kindynos.workbooks.addresses import LAST_COLUMN, LAST_ROW, Area, column_of,
 from kindynos.workbooks.cell_errors import ERRORS, OTHER_ERRORS, VALUE, CellError
 
 MOST_NESTED = 80
+MOST_PARTS = 20_000  # of a formula whose LET puts values in place of their names
 MOST_IN_A_ROW = 1_000  # operations: a + b + ... is a tree as deep as it is long
 FRAMES = 10_000  # of functions that call each other, for trees of that depth
 LONGEST = 20_000  # characters of a formula
@@ -107,6 +108,15 @@ class Reference(FormulaNode):
         if top < 1 or left < 1 or bottom > LAST_ROW or right > LAST_COLUMN:
             return None
         return Area(sheet if self.sheet is None else self.sheet, top, left, bottom, right)
+
+
+@dataclass(frozen=True, slots=True)
+class SheetsReference(FormulaNode):
+    """The same area of all sheets from one to another: several areas."""
+
+    first: str
+    last: str
+    area: Reference
 
 
 @dataclass(frozen=True, slots=True)
@@ -304,6 +314,10 @@ class _Parser:
             if self.blank and self._begins_reference() and level < INTERSECTION:
                 left = Binary(" ", left, self.expression(INTERSECTION, union=union))
                 continue
+            if self.kind == "operator" and self.text == "#" and level < RANGE:
+                self._next()
+                left = FunctionCall("ANCHORARRAY", (left,))
+                continue
             unites = self.text == "~" or (union and self.text == ",")  # some programs write ~
             if unites and self.kind == "operator" and level < UNION:
                 self._next()
@@ -340,7 +354,9 @@ class _Parser:
             return self._on_sheet(text[:-1])
         if kind == "name":
             upper = text.upper()
-            return Constant(upper == "TRUE") if upper in ("TRUE", "FALSE") else NameRef(text)
+            if upper in ("TRUE", "FALSE"):
+                return Constant(upper == "TRUE")
+            return NameRef(text[6:] if upper.startswith("_XLPM.") else text)
         return Constant(_constant(kind, text))
 
     def _after_operator(self, operator: str) -> FormulaNode:
@@ -376,8 +392,9 @@ class _Parser:
             return self._call()
         if self.kind not in ("cell", "rows", "columns"):
             raise self.problem()
-        if sheet is not None and ":" in sheet and not text.startswith("'"):
-            raise self.problem("an area over several sheets is not known")
+        if sheet is not None and ":" in sheet:  # which no sheet's name may hold
+            first, last = sheet.split(":", 1)
+            return SheetsReference(first, last, self._reference(None))
         return self._reference(sheet)
 
     def _reference(self, sheet: str | None) -> Reference:
@@ -433,7 +450,28 @@ class _Parser:
                 raise self.problem("a bracket is not closed" if self.kind == "end" else "")
         if name in ("SUMIF", "AVERAGEIF") and len(arguments) == 3:
             arguments[2] = _as_large(arguments[2], arguments[0])
+        if name == "LET":
+            return self._let(arguments)
+        if name == "SINGLE" and len(arguments) == 1:
+            return Unary("@", arguments[0])
         return FunctionCall(name, tuple(arguments), calls)
+
+    def _let(self, arguments: list[FormulaNode]) -> FormulaNode:
+        """Return the last argument with the values of the names in their place; a call of RAND in
+        such a value is one call, however often its name stands.
+        """
+        if len(arguments) < 3 or len(arguments) % 2 == 0:
+            raise self.problem("LET takes names and values in turn, then what is worked out")
+        values: dict[str, FormulaNode] = {}
+        for name, value in zip(arguments[:-1:2], arguments[1:-1:2], strict=True):
+            if not isinstance(name, NameRef) or name.sheet is not None:
+                raise self.problem("LET takes names and values in turn, then what is worked out")
+            values[name.name.upper()] = _substituted(value, values)
+        tree = _substituted(arguments[-1], values)
+        for count, _ in enumerate(tree.walk()):
+            if count > MOST_PARTS:
+                raise self.problem(f"LET makes more than {MOST_PARTS:,} parts")
+        return tree
 
     def _array(self) -> FormulaNode:
         rows: list[list[Any]] = [[]]
@@ -510,6 +548,21 @@ def _as_large(numbers: FormulaNode, tested: FormulaNode) -> FormulaNode:
         first.row + down, first.column + across, first.row_absolute, first.column_absolute
     )
     return Reference(numbers.sheet, first, last)
+
+
+def _substituted(node: FormulaNode, values: Mapping[str, FormulaNode]) -> FormulaNode:
+    """Return a tree with other trees in place of names."""
+    if isinstance(node, NameRef) and node.sheet is None:
+        return values.get(node.name.upper(), node)
+    if isinstance(node, Unary):
+        return Unary(node.operator, _substituted(node.operand, values))
+    if isinstance(node, Binary):
+        left, right = _substituted(node.left, values), _substituted(node.right, values)
+        return Binary(node.operator, left, right)
+    if isinstance(node, FunctionCall):
+        arguments = tuple(_substituted(argument, values) for argument in node.arguments)
+        return FunctionCall(node.name, arguments, node.place)
+    return node
 
 
 def _unescaped(text: str) -> str:

@@ -18,6 +18,7 @@ from kindynos.workbooks.formulas import (
     FunctionCall,
     NameRef,
     Reference,
+    SheetsReference,
     TableReference,
     allow_deep_trees,
     parse,
@@ -30,11 +31,16 @@ from kindynos.workbooks.values import Value
 DRAWING = frozenset({"RAND", "RANDBETWEEN", "RANDARRAY"})
 OF_THE_DAY = frozenset({"TODAY", "NOW"})
 # functions that give a reference
-REFERRING = frozenset({"OFFSET", "INDIRECT"})
+REFERRING = frozenset({"OFFSET", "INDIRECT", "ANCHORARRAY"})
 # functions that look at a reference, and not at what its cells hold
 LOOKING = frozenset({"ROW", "COLUMN", "ROWS", "COLUMNS", "AREAS", "ISREF", "SHEET"})
+REFERENCES = (Reference, SheetsReference, TableReference, NameRef)
 MOST_FILLED = 1_000_000  # cells that one array formula fills
 MOST_AREA = 2_000_000  # cells of an area in a formula
+
+
+class DependsError(ModelError):
+    """A reference that a formula works out depends on what is drawn or changed."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,11 +66,13 @@ class Graph:
     unreadable: dict[int, FormulaError] = field(default_factory=dict)
     inputs: frozenset[int] = frozenset()  # cells whose values are given from outside
     resolve: Callable[[FormulaNode, Cell], Area | None] | None = None
+    candidates: Callable[[FormulaNode, Cell], list[Area]] | None = None  # of references that move
     _rows: dict[tuple[str, int], list[int]] = field(default_factory=dict)
     _trees: dict[str, FormulaNode] = field(default_factory=dict)
     _referring: dict[int, list[FormulaNode]] = field(default_factory=dict)
     _names: dict[tuple[str | None, str], FormulaNode | None] = field(default_factory=dict)
     _needs: dict[int, list[int]] = field(default_factory=dict)
+    _working: set[int] = field(default_factory=set)  # cells whose needs are just being found
 
     @classmethod
     def of(cls, contents: Contents) -> Graph:
@@ -144,11 +152,19 @@ class Graph:
 
     def with_inputs(self, inputs: Iterable[int]) -> Graph:
         """Return the graph with the values of some cells given from outside."""
-        return replace(self, inputs=frozenset(inputs), resolve=None, _rows={}, _needs={})
+        return replace(
+            self,
+            inputs=frozenset(inputs),
+            resolve=None,
+            candidates=None,
+            _rows={},
+            _needs={},
+            _working=set(),
+        )
 
     def __getstate__(self) -> dict[str, Any]:
         # identities of objects, and what resolves references, mean nothing elsewhere
-        return {**self.__dict__, "_referring": {}, "resolve": None}
+        return {**self.__dict__, "_referring": {}, "resolve": None, "candidates": None}
 
     def hold(self) -> None:
         """Keep the stored values of cells that look beyond the workbook or at the day."""
@@ -188,6 +204,8 @@ class Graph:
                 max(first.bottom, last.bottom),
                 max(first.right, last.right),
             )
+        if isinstance(node, FunctionCall) and node.name == "ANCHORARRAY":
+            return self._filled(node, cell)
         if isinstance(node, Binary) and node.operator == " ":
             return _common(self.area_of(node.left, cell), self.area_of(node.right, cell))
         if (
@@ -198,13 +216,36 @@ class Graph:
             return self.resolve(node, cell)
         return None
 
+    def areas_over_sheets(self, node: SheetsReference, cell: Cell) -> list[Area]:
+        """Return an area of each sheet from one to another, in the order of the workbook; none
+        where a sheet is not there.
+        """
+        sheets = list(self.contents.sheets)
+        ends = [self.contents.sheet(name) for name in (node.first, node.last)]
+        if None in ends:
+            return []
+        first, last = sorted(sheets.index(sheet.name) for sheet in ends if sheet is not None)
+        areas = [node.area.area(name, cell.row, cell.column) for name in sheets[first : last + 1]]
+        return [area for area in areas if area is not None]
+
+    def _filled(self, node: FunctionCall, cell: Cell) -> Area | None:
+        """Return the area that the array formula of a cell fills; None where it has none."""
+        corner = self.area_of(node.arguments[0], cell) if node.arguments else None
+        if corner is None:
+            return None
+        number = self.numbers.get((corner.sheet, corner.top, corner.left), 0)
+        whole, *place = self.parts.get(number, (number, 0, 0))
+        formula = self.formulas.get(whole)
+        return None if formula is None or any(place) else formula.area
+
     def named(self, node: NameRef, sheet: str) -> FormulaNode | None:
         """Return the tree of a defined name, of a sheet's own before the workbook's; None where
         there is none, and for names that stand for each other in a circle.
         """
         key = self._key_of(node, sheet)
         if key is None:
-            return None
+            table = node.name.lower() in self.contents.tables and node.sheet is None
+            return TableReference(node.name, None, None, ()) if table else None
         if key not in self._names:
             tree = self._tree_of_name(key)
             circular = tree is not None and self._returns(key, tree, key[0] or sheet)
@@ -303,29 +344,91 @@ class Graph:
         elif number in self.unreadable:
             rows = []
         else:
-            formula = self.formulas[number]
-            rows = []
-            for node in self._references(formula.tree):
-                other = self.single(node, formula.cell)
-                if other is None:
-                    for area in self.areas_in(node, formula.cell):
-                        rows += self.worked_out_in(area)
-                elif self.is_formula(other):
-                    rows.append(other)
+            rows = self._needs_of_formula(number)
         self._needs[number] = rows = list(dict.fromkeys(rows))
         return rows
 
-    def areas_in(self, tree: FormulaNode, cell: Cell) -> Iterator[Area]:
-        """Yield the areas whose values a formula takes."""
-        for node in self._references(tree):
-            if isinstance(node, NameRef):
-                named = self.named(node, cell.sheet)
-                if named is not None:
-                    yield from self.areas_in(named, cell)
+    def _needs_of_formula(self, number: int) -> list[int]:
+        formula = self.formulas[number]
+        rows: list[int] = []
+        moving: list[int] = []
+        for node in self._references(formula.tree):
+            other = self.single(node, formula.cell)
+            if other is not None:
+                rows += [other] if self.is_formula(other) else []
                 continue
-            area = self.area_of(node, cell)
-            if area is not None:
+            for area, moves in self._areas_and_moves(node, formula.cell):
+                (moving if moves else rows).extend(self.worked_out_in(area))
+        if not moving or number in self._working:
+            return rows
+        self._working.add(number)
+        around = self._that_need(number, moving)
+        self._working.discard(number)
+        return [*rows, *(cell for cell in moving if cell not in around)]
+
+    def _that_need(self, goal: int, starts: Iterable[int]) -> set[int]:
+        """Return, of cells and all that they need, those that need one cell, and that cell."""
+        users: dict[int, list[int]] = {}
+        met, waiting = {goal}, [*starts]
+        while waiting:
+            number = waiting.pop()
+            if number in met:
+                continue
+            met.add(number)
+            # what a cell needs while its own needs are being found is not kept
+            needed = (
+                self._needs_of_formula(number) if number in self._working else self.needs(number)
+            )
+            for need in needed:
+                users.setdefault(need, []).append(number)
+                waiting.append(need)
+        around, waiting = {goal}, [goal]
+        while waiting:
+            for user in users.get(waiting.pop(), ()):
+                if user not in around:
+                    around.add(user)
+                    waiting.append(user)
+        return around
+
+    def areas_in(self, tree: FormulaNode, cell: Cell) -> Iterator[Area]:
+        """Yield the areas whose values a formula takes; of a reference that moves with what is
+        drawn, those among which it may lie.
+        """
+        for node in self._references(tree):
+            for area, _ in self._areas_and_moves(node, cell):
                 yield area
+
+    def _areas_and_moves(self, node: FormulaNode, cell: Cell) -> Iterator[tuple[Area, bool]]:
+        """Yield the areas of a reference, each with whether it is one of those among which the
+        reference moves.
+        """
+        if isinstance(node, SheetsReference):
+            for area in self.areas_over_sheets(node, cell):
+                yield area, False
+            return
+        if isinstance(node, NameRef):
+            named = self.named(node, cell.sheet)
+            for part in () if named is None else self._references(named):
+                yield from self._areas_and_moves(part, cell)
+            return
+        try:
+            found = self.area_of(node, cell)
+        except DependsError:
+            yield from self._around(node, cell)
+            return
+        if found is not None:
+            yield found, False
+
+    def _around(self, node: FormulaNode, cell: Cell) -> Iterator[tuple[Area, bool]]:
+        """Yield the areas among which a reference moves, and those that say where it lies."""
+        assert self.candidates is not None
+        for area in self.candidates(node, cell):
+            yield area, True
+        for call in node.walk():
+            if isinstance(call, FunctionCall):
+                for argument in call.arguments[call.name != "INDIRECT" :]:
+                    for area in self.areas_in(argument, cell):
+                        yield area, False
 
     def _references(self, tree: FormulaNode) -> list[FormulaNode]:
         """Return the parts of a tree that are references, or names; the same for all copies."""
@@ -338,13 +441,18 @@ class Graph:
             node = waiting.pop()
             if isinstance(node, FunctionCall) and node.name in LOOKING:
                 continue
-            refers = isinstance(node, Reference | TableReference | NameRef) or (
+            refers = isinstance(node, REFERENCES) or (
                 isinstance(node, Binary) and node.operator in ": "
             )
             if refers or (isinstance(node, FunctionCall) and node.name in REFERRING):
                 references.append(node)
             if not refers:
-                waiting.extend(reversed(list(node.parts())))
+                parts = list(node.parts())
+                # OFFSET takes no value of the area that it starts from
+                only_place = isinstance(node, FunctionCall) and node.name == "OFFSET"
+                if only_place and parts and isinstance(parts[0], Reference):
+                    parts = parts[1:]
+                waiting.extend(reversed(parts))
         self._referring[id(tree)] = references
         return references
 

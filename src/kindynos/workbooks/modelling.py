@@ -31,8 +31,8 @@ from kindynos.workbooks.addresses import Area, Cell
 from kindynos.workbooks.agreement import agreement, shown
 from kindynos.workbooks.calculation import Argument, CellCalculation, Draw, Output
 from kindynos.workbooks.cell_errors import CellError
-from kindynos.workbooks.compiling import Compiler, DependsError
-from kindynos.workbooks.graph import Graph, cell_in
+from kindynos.workbooks.compiling import Compiler
+from kindynos.workbooks.graph import DependsError, Graph, cell_in
 from kindynos.workbooks.labels import as_name, name_of, unique
 from kindynos.workbooks.random_cells import RandomCell, is_whole, random_cells
 from kindynos.workbooks.reader import read_contents

@@ -18,6 +18,7 @@ import numpy as np
 from kindynos.workbooks.cell_errors import DIV0, NUM, CellError, ResultError
 from kindynos.workbooks.values import (
     FLOAT,
+    Alternatives,
     Faulty,
     Grid,
     Value,
@@ -28,6 +29,7 @@ from kindynos.workbooks.values import (
     near,
     near_each,
     none_near,
+    over_alternatives,
     picked,
     split_errors,
     text_of,
@@ -37,8 +39,13 @@ from kindynos.workbooks.values import (
 Operation = Callable[[Value, Value], Value]
 
 
-def over_grids(function: Callable[..., Value], *values: Value) -> Grid:
+SEVERAL = frozenset({Grid, Alternatives})
+
+
+def over_grids(function: Callable[..., Value], *values: Value) -> Value:
     """Return a function of each place of grids; single rows and columns are repeated."""
+    if any(type(value) is Alternatives for value in values):
+        return over_alternatives(function, values)
     grids = [value for value in values if type(value) is Grid]
     height, width = max(g.height for g in grids), max(g.width for g in grids)
 
@@ -74,7 +81,7 @@ def _arithmetic(
                 return quick(a, b)
             except FloatingPointError:
                 return _with_errors_of(quick, alone, a, b)
-        if kind_a is Grid or kind_b is Grid:
+        if kind_a in SEVERAL or kind_b in SEVERAL:
             return over_grids(apply, a, b)
         return _carefully(quick, alone, as_numbers(a), as_numbers(b))
 
@@ -181,7 +188,7 @@ def plain(a: Value) -> Value:
 
 def concatenate(a: Value, b: Value) -> Value:
     """Return two values as one text."""
-    if type(a) is Grid or type(b) is Grid:
+    if type(a) in SEVERAL or type(b) in SEVERAL:
         return over_grids(concatenate, a, b)
     if differs(a) or differs(b):
         return by_trial(_concatenate, [a, b])
@@ -270,7 +277,7 @@ def _comparison(sign: str) -> Operation:
 
     def apply(a: Value, b: Value) -> Value:
         kind_a, kind_b = type(a), type(b)
-        if kind_a is Grid or kind_b is Grid:
+        if kind_a in SEVERAL or kind_b in SEVERAL:
             return over_grids(apply, a, b)
         if _plain(a) and _plain(b) and not (kind_a is float and kind_b is float):
             try:

@@ -54,7 +54,8 @@ def random_cells(graph: Graph) -> dict[int, RandomCell]:
     for number, formula in graph.formulas.items():
         key = id(formula.tree)
         if key not in valid:
-            valid[key] = tuple(call.place for call in _draws_in(formula.tree))
+            places = (call.place for call in _draws_in(formula.tree))
+            valid[key] = tuple(dict.fromkeys(places))  # LET repeats a call
         if valid[key] and number not in graph.held:
             several = formula.area is not None and not formula.area.single
             by_name[number] = (

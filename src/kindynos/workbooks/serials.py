@@ -15,7 +15,12 @@ TEXTS = (
     re.compile(r"(?P<year>\d{4})-(?P<month>\d{1,2})-(?P<day>\d{1,2})"),
     re.compile(r"(?P<year>\d{4})/(?P<month>\d{1,2})/(?P<day>\d{1,2})"),
 )
-TIME = re.compile(r"(?P<hour>\d{1,2}):(?P<minute>\d{2})(?::(?P<second>\d{2}(?:\.\d*)?))?")
+# month, day and year, as the programs of files in English read them
+SLASHED = re.compile(r"(\d{1,2})/(\d{1,2})/(\d{4})")
+TIME = re.compile(
+    r"(?P<hour>\d{1,2})(?::(?P<minute>\d{2})(?::(?P<second>\d{2}(?:\.\d*)?))?)?"
+    r"(?:\s*(?P<half>[aApP])[mM])?"
+)
 
 
 def date_of(serial: float) -> datetime.date:
@@ -42,25 +47,41 @@ def serial_in_text(text: str) -> float | None:
     """Return the serial number of a date or a time that a text states, None where it states
     none.
     """
-    day, _, clock = text.partition(" ") if " " in text else (text, "", "")
+    day, _, clock = text.partition(" ")
+    stated = _date_in_text(day)
+    if stated is None:
+        return _time_in_text(text)
+    try:
+        date = datetime.date(*stated)
+    except ValueError:
+        return None
+    time = _time_in_text(clock) if clock else 0.0
+    return None if time is None else (date - FIRST_1900).days + time
+
+
+def _date_in_text(text: str) -> tuple[int, int, int] | None:
+    """Return the year, month and day that a text states, which may not be a date."""
     for style in TEXTS:
-        match = style.fullmatch(day)
+        match = style.fullmatch(text)
         if match:
-            try:
-                date = datetime.date(*(int(match[piece]) for piece in ("year", "month", "day")))
-            except ValueError:
-                return None
-            time = 0.0 if not clock else _time_in_text(clock)
-            return None if time is None else (date - FIRST_1900).days + time
-    return _time_in_text(text)
+            return int(match["year"]), int(match["month"]), int(match["day"])
+    match = SLASHED.fullmatch(text)
+    if match is None:
+        return None
+    month, day, year = (int(piece) for piece in match.groups())
+    return year, month, day
 
 
 def _time_in_text(text: str) -> float | None:
     match = TIME.fullmatch(text.strip())
-    if match is None or int(match["minute"]) > 59:
+    if match is None or (match["minute"] is None and match["half"] is None):
         return None
-    seconds = float(match["second"] or 0)
-    return (int(match["hour"]) * 3600 + int(match["minute"]) * 60 + seconds) / 86400
+    hour, minute, half = int(match["hour"]), int(match["minute"] or 0), match["half"]
+    if minute > 59 or (half and not 1 <= hour <= 12):
+        return None
+    if half:
+        hour = hour % 12 + (12 if half in "pP" else 0)
+    return (hour * 3600 + minute * 60 + float(match["second"] or 0)) / 86400
 
 
 def whole_date(serial: float) -> int:

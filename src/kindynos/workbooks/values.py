@@ -3,7 +3,8 @@
 A value that is the same in all trials is a ``float``, ``str``, ``bool``, None (an empty cell) or a
 ``CellError``. A value that differs is an array ``(trials,)`` of floats or logicals, a ``Faulty``
 where some trials hold an error, or an array of objects where kinds are mixed. Values side by side
-are a ``Grid``.
+are a ``Grid``; where trials differ in how many they are, or in which cells are meant, they are
+``Alternatives``.
 """
 
 from __future__ import annotations
@@ -16,12 +17,14 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.workbooks.cell_errors import BY_NUMBER, NA, VALUE, CellError, ResultError
+from kindynos.workbooks.cell_errors import BY_NUMBER, VALUE, CellError, ResultError
 from kindynos.workbooks.serials import serial_in_text
 
 FLOAT = np.dtype(np.float64)
 LOGICAL = np.dtype(np.bool_)
 Value = Any  # one of the kinds above
+Slots = list[Value]  # the values of cells by their numbers
+Closure = Callable[[Slots], Value]  # a formula, or a part of one
 
 
 class Faulty:
@@ -37,13 +40,14 @@ class Faulty:
 
 class Grid:
     """Values side by side, ``rows`` of equally many; ``area`` is where they stand, if they are
-    cells.
+    cells. ``memo`` keeps what a function has found out of them for its next call.
     """
 
-    __slots__ = ("area", "rows")
+    __slots__ = ("area", "memo", "rows")
 
     def __init__(self, rows: list[list[Value]], area: Any = None) -> None:
         self.rows, self.area = rows, area
+        self.memo: Any = None
 
     @property
     def height(self) -> int:
@@ -60,12 +64,23 @@ class Grid:
         return self.rows[0] if len(self.rows) == 1 else [v for row in self.rows for v in row]
 
 
+class Alternatives:
+    """One of several ``values`` in each trial, most of them grids of different sizes: ``which``
+    ``(trials,)`` says which. A function of them is worked out for the trials of each.
+    """
+
+    __slots__ = ("values", "which")
+
+    def __init__(self, values: list[Value], which: Any) -> None:
+        self.values, self.which = values, which
+
+
 def differs(value: Value) -> bool:
     """Return whether a value differs between trials."""
     kind = type(value)
     if kind is Grid:
         return any(differs(item) for row in value.rows for item in row)
-    return kind is np.ndarray or kind is Faulty
+    return kind is np.ndarray or kind is Faulty or kind is Alternatives
 
 
 def trials_in(values: Sequence[Value]) -> int:
@@ -75,6 +90,8 @@ def trials_in(values: Sequence[Value]) -> int:
             return len(value)
         if type(value) is Faulty:
             return len(value.values)
+        if type(value) is Alternatives:
+            return len(value.which)
         if type(value) is Grid:
             trials = trials_in(value.flat())
             if trials:
@@ -95,7 +112,73 @@ def picked(value: Value, trial: int) -> Value:
         return BY_NUMBER[number] if number else picked(value.values, trial)
     if kind is Grid:
         return Grid([[picked(item, trial) for item in row] for row in value.rows], value.area)
+    if kind is Alternatives:
+        return picked(value.values[int(value.which[trial])], trial)
     return value
+
+
+def at_trials(value: Value, places: Any) -> Value:
+    """Return a value in some trials."""
+    kind = type(value)
+    if kind is np.ndarray:
+        return value[places]
+    if kind is Faulty:
+        return with_errors(value.values[places], value.errors[places])
+    if kind is Grid:
+        return Grid([[at_trials(item, places) for item in row] for row in value.rows], value.area)
+    if kind is Alternatives:
+        return Alternatives([at_trials(v, places) for v in value.values], value.which[places])
+    return value
+
+
+def over_alternatives(function: Callable[..., Value], values: Sequence[Value]) -> Value:
+    """Return a function of values, some of them ``Alternatives``, worked out for the trials of each
+    alternative.
+    """
+    first = next(value for value in values if type(value) is Alternatives)
+    pieces = []
+    for position, alternative in enumerate(first.values):
+        places = np.flatnonzero(first.which == position)
+        if len(places):
+            taken = [alternative if value is first else value for value in values]
+            pieces.append((places, function(*(at_trials(value, places) for value in taken))))
+    return scattered(pieces, len(first.which))
+
+
+def scattered(pieces: Sequence[tuple[Any, Value]], trials: int) -> Value:
+    """Return one value from those in some trials each."""
+    which = np.empty(trials, dtype=np.intp)
+    for position, (places, _) in enumerate(pieces):
+        which[places] = position
+    values = [value for _, value in pieces]
+    if any(type(value) is Grid or type(value) is Alternatives for value in values):
+        shapes = {(v.height, v.width) if type(v) is Grid else None for v in values}
+        if len(shapes) > 1 or None in shapes:
+            return Alternatives([_spread(value, places, trials) for places, value in pieces], which)
+        height, width = shapes.pop() or (0, 0)
+        return Grid(
+            [
+                [scattered([(p, v.rows[r][c]) for p, v in pieces], trials) for c in range(width)]
+                for r in range(height)
+            ]
+        )
+    if all(type(v) is float or (type(v) is np.ndarray and v.dtype is FLOAT) for v in values):
+        together = np.empty(trials)
+        for places, value in pieces:
+            together[places] = value
+        return together
+    each: list[Value] = [None] * trials
+    for places, value in pieces:
+        for order, place in enumerate(places.tolist()):
+            each[place] = picked(value, order)
+    return joined(each)
+
+
+def _spread(value: Value, places: Any, trials: int) -> Value:
+    """Return a value of some trials as one of all, of which the others are never asked for."""
+    order = np.zeros(trials, dtype=np.intp)
+    order[places] = np.arange(len(places))
+    return at_trials(value, order)
 
 
 def joined(values: Sequence[Value]) -> Value:
@@ -119,20 +202,20 @@ def joined(values: Sequence[Value]) -> Value:
 
 
 def _joined_grids(values: Sequence[Value]) -> Value:
-    """Return grids, one per trial, as one grid; errors among them fill their trial."""
-    grids = [value for value in values if type(value) is Grid]
-    height, width = max(g.height for g in grids), max(g.width for g in grids)
-
-    def cell(value: Value, row: int, column: int) -> Value:
-        if type(value) is not Grid:
-            # beside cells, whose logicals are left out of a sum, a stated one is a number
-            return float(value) if type(value) is bool else value
-        inside = row < value.height and column < value.width
-        return value.rows[row][column] if inside else NA
-
+    """Return grids, one per trial, as one grid, in which errors among them fill their trial; as
+    alternatives where they differ in size, or a single value stands for one.
+    """
+    shapes = {(v.height, v.width) for v in values if type(v) is Grid}
+    alone = any(type(v) is not Grid and type(v) is not CellError for v in values)
+    if len(shapes) > 1 or alone:
+        return Alternatives(list(values), np.arange(len(values)))
+    height, width = shapes.pop()
     return Grid(
         [
-            [joined([cell(value, row, column) for value in values]) for column in range(width)]
+            [
+                joined([v.rows[row][column] if type(v) is Grid else v for v in values])
+                for column in range(width)
+            ]
             for row in range(height)
         ]
     )
@@ -140,22 +223,44 @@ def _joined_grids(values: Sequence[Value]) -> Value:
 
 def by_trial(function: Callable[..., Value], values: Sequence[Value]) -> Value:
     """Return what a function of single values gives, trial by trial."""
+    moving = [differs(value) for value in values]
     return joined(
-        [function(*(picked(value, t) for value in values)) for t in range(trials_in(values))]
+        [
+            function(*(picked(v, t) if m else v for v, m in zip(values, moving, strict=True)))
+            for t in range(trials_in(values))
+        ]
     )
 
 
 NUMBER = re.compile(r"\s*[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?\s*")
+CURRENCIES = "$\u20ac\u00a3\u00a5"
+AMOUNT = re.compile(  # with a currency, groups of three digits, a percent sign, or in brackets
+    rf"(?P<sign>[-+])?\s*[{CURRENCIES}]?\s*(?P<late_sign>[-+])?"
+    r"(?P<digits>(?:\d{1,3}(?:,\d{3})+|\d+)(?:\.\d*)?|\.\d+)(?P<power>[eE][-+]?\d+)?"
+    rf"\s*[{CURRENCIES}]?\s*(?P<percent>%)?"
+)
 
 
 def number_in_text(text: str) -> float | None:
-    """Return the number, percentage or date that a text states, None where it states none."""
+    """Return the number, amount, percentage, date or time that a text states, None where it states
+    none.
+
+    >>> number_in_text("1,234.5"), number_in_text("($5)"), number_in_text("1,23")
+    (1234.5, -5.0, None)
+    """
     if NUMBER.fullmatch(text):
         return float(text)
     stripped = text.strip()
-    if stripped.endswith("%") and NUMBER.fullmatch(stripped[:-1]):
-        return float(stripped[:-1]) / 100
-    return serial_in_text(stripped)
+    bracketed = stripped.startswith("(") and stripped.endswith(")")
+    match = AMOUNT.fullmatch(stripped[1:-1].strip() if bracketed else stripped)
+    if match is None:
+        return serial_in_text(stripped)
+    signs = [sign for sign in (match["sign"], match["late_sign"]) if sign]
+    if len(signs) + bracketed > 1:
+        return None
+    number = float(match["digits"].replace(",", "") + (match["power"] or ""))
+    number = number / 100 if match["percent"] else number
+    return -number if bracketed or signs == ["-"] else number
 
 
 def number_of(value: Value) -> float:
@@ -350,10 +455,9 @@ def with_errors(values: Any, errors: Any) -> Value:
 
 def chosen(mask: Any, yes: Value, no: Value) -> Value:
     """Return one value where a mask ``(trials,)`` holds and another elsewhere."""
-    if type(yes) is Grid or type(no) is Grid:
-        return joined(
-            [picked(yes if kept_values else no, t) for t, kept_values in enumerate(mask.tolist())]
-        )
+    if not {Grid, Alternatives}.isdisjoint((type(yes), type(no))):
+        sides = ((np.flatnonzero(mask), yes), (np.flatnonzero(~mask), no))
+        return scattered([(p, at_trials(v, p)) for p, v in sides if len(p)], len(mask))
     kinds = {_kind_of(yes), _kind_of(no)}
     if len(kinds - {"error"}) == 1 and kinds <= {"number", "logical", "error"}:
         kind = (kinds - {"error"}).pop()

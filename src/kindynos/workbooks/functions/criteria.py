@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -14,34 +15,43 @@ from kindynos.workbooks.cell_errors import DIV0, ERRORS, VALUE, CellError, Resul
 from kindynos.workbooks.functions.registry import function, required
 from kindynos.workbooks.functions.text import wildcard
 from kindynos.workbooks.operators import COMPARISONS, HOLDS, compared
-from kindynos.workbooks.values import FLOAT, Grid, Value, number_in_text
+from kindynos.workbooks.values import FLOAT, Grid, Value, number_in_text, with_errors
 
 SIGNS = ("<=", ">=", "<>", "<", ">", "=")
 
 
 @dataclass(frozen=True)
 class Criterion:
-    """What a value must be: how it stands to another one, or which pattern a text has."""
+    """What a value must be: how it stands to another one, or which pattern a text has.
+
+    The ``sign`` is "" for a criterion of empty text, which cells with nothing and with empty text
+    meet. A ``text`` that states a number is met by that number and by the same text.
+    """
 
     sign: str
     value: Value
     pattern: re.Pattern[str] | None = None
+    text: str | None = None
 
     def holds(self, value: Value) -> bool:
         """Return whether a single value meets it."""
-        if self.pattern is not None:
-            fits = type(value) is str and self.pattern.fullmatch(value) is not None
-            return bool(fits == (self.sign == "="))
-        if self.value == "":
-            empty = value is None or (value == "" and self.sign == "<>")
-            return (value is None) if self.sign == "=" else not empty
-        if type(self.value) is CellError:
-            return bool((value == self.value) == (self.sign == "="))
-        if type(value) is CellError or value is None:
-            return self.sign == "<>"
-        if type(value) is not type(self.value):
-            return self.sign == "<>"
+        if self.sign in ("", "=", "<>"):
+            return self._is_met(value) != (self.sign == "<>")
+        if type(value) is CellError or type(value) is not type(self.value):
+            return False
         return HOLDS[self.sign](compared(value, self.value))
+
+    def _is_met(self, value: Value) -> bool:
+        """Return whether a single value is the one that is stated."""
+        if self.pattern is not None:
+            return type(value) is str and self.pattern.fullmatch(value) is not None
+        if self.value == "":  # nothing, and without a sign an empty text too
+            return value is None or (value == "" and not self.sign)
+        if type(value) is str and self.text is not None:
+            return value.lower() == self.text
+        if type(value) is CellError or type(value) is not type(self.value):
+            return bool(value == self.value and type(value) is CellError)
+        return compared(value, self.value) == 0
 
 
 def criterion_of(value: Value) -> Criterion:
@@ -54,40 +64,132 @@ def criterion_of(value: Value) -> Criterion:
         return Criterion("=", value)
     sign = next((sign for sign in SIGNS if value.startswith(sign)), "")
     rest = value[len(sign) :]
-    sign = sign or "="
-    number = number_in_text(rest) if rest else None
+    if not rest:
+        return Criterion(sign, rest)
+    sign, stated = sign or "=", rest.upper()
+    number = number_in_text(rest)
     if number is not None:
-        return Criterion(sign, number)
-    if rest.upper() in ("TRUE", "FALSE"):
-        return Criterion(sign, rest.upper() == "TRUE")
-    if rest.upper() in ERRORS:
-        return Criterion(sign, ERRORS[rest.upper()])
-    if sign in ("=", "<>") and rest:
+        return Criterion(sign, number, text=rest.lower())
+    if stated in ("TRUE", "FALSE"):
+        return Criterion(sign, stated == "TRUE", text=rest.lower())
+    if stated in ERRORS:
+        return Criterion(sign, ERRORS[stated])
+    if sign not in ("=", "<>"):
+        return Criterion(sign, rest)
+    if re.search(r"[?*~]", rest):
         return Criterion(sign, rest, wildcard(rest))
-    return Criterion(sign, rest)
+    return Criterion(sign, rest, text=rest.lower())
 
 
-def _places(pairs: tuple[Value, ...]) -> list[tuple[int, int]]:
-    """Return the places at which all criteria hold, of areas and criteria in turn."""
-    required(len(pairs) % 2 == 0 and bool(pairs), VALUE)
-    areas, criteria = pairs[::2], [criterion_of(value) for value in pairs[1::2]]
-    height, width = areas[0].height, areas[0].width
-    for area in areas:
-        required(area.height == height and area.width == width, VALUE)
-    return [
-        (row, column)
-        for row in range(height)
-        for column in range(width)
-        if all(
-            criterion.holds(area.rows[row][column])
-            for area, criterion in zip(areas, criteria, strict=True)
+class Distinct:
+    """The distinct values among cells that are the same in all trials: a criterion is asked of each
+    once, of numbers all at once, and a text is looked up.
+    """
+
+    def __init__(self, cells: Sequence[Value]) -> None:
+        places: dict[tuple[type, Value], int] = {}
+        self.which = np.array(
+            [places.setdefault((type(cell), cell), len(places)) for cell in cells], dtype=np.intp
         )
+        self.values = [value for _, value in places]
+        self.numeric = np.array([type(value) is float for value in self.values], dtype=bool)
+        self.numbers = np.array([v for v in self.values if type(v) is float], dtype=np.float64)
+        self.others = np.flatnonzero(~self.numeric).tolist()
+        self.texts: dict[str, list[int]] = {}
+        for position in self.others:
+            if type(self.values[position]) is str:
+                self.texts.setdefault(self.values[position].lower(), []).append(position)
+
+    def holding(self, criterion: Criterion) -> Any:
+        """Return for each cell whether it meets a criterion."""
+        sign, holds = criterion.sign, np.zeros(len(self.values), dtype=bool)
+        if type(criterion.value) is float and len(self.numbers):
+            holds[self.numeric] = COMPARISONS[sign](self.numbers, criterion.value)
+        else:
+            holds[self.numeric] = sign == "<>"
+        if criterion.text is not None and sign in ("=", "<>"):
+            holds[self.others] = sign == "<>"
+            holds[self.texts.get(criterion.text, [])] = sign == "="
+            if type(criterion.value) is bool:
+                logicals = [i for i in self.others if type(self.values[i]) is bool]
+                holds[logicals] = [criterion.holds(self.values[i]) for i in logicals]
+        else:
+            holds[self.others] = [criterion.holds(self.values[i]) for i in self.others]
+        return holds[self.which]
+
+
+def _distinct(area: Grid) -> Distinct:
+    if area.memo is None:
+        area.memo = Distinct(area.flat())
+    found: Distinct = area.memo
+    return found
+
+
+# one trial
+
+
+def _pairs_of(pairs: Sequence[Value]) -> tuple[list[Grid], list[Value]]:
+    """Return areas of one size, and criteria; raises ResultError for others."""
+    required(len(pairs) % 2 == 0 and bool(pairs), VALUE)
+    areas = list(pairs[::2])
+    required(len({_size(area) for area in areas}) == 1, VALUE)
+    return _of_one_shape(areas), list(pairs[1::2])
+
+
+def _size(area: Grid) -> tuple[int, int]:
+    """Return the rows and columns of an area, with those of a whole column that hold nothing."""
+    place = area.area
+    return (area.height, area.width) if place is None else (place.rows, place.columns)
+
+
+def _of_one_shape(areas: list[Grid]) -> list[Grid]:
+    """Return areas of one size with as many places each: of whole columns on several sheets one may
+    end before another.
+    """
+    shapes = {(area.height, area.width) for area in areas}
+    if len(shapes) == 1:
+        return areas
+    height, width = (max(sides) for sides in zip(*shapes, strict=True))
+    return [
+        Grid(
+            [
+                [*row, *[None] * (width - area.width)]
+                for row in [*area.rows, *[[]] * (height - area.height)]
+            ],
+            area.area,
+        )
+        if (area.height, area.width) != (height, width)
+        else area
+        for area in areas
     ]
 
 
-def _numbers_at(area: Grid, places: list[tuple[int, int]]) -> list[float]:
-    numbers = []
-    for row, column in places:
+def _beyond(areas: list[Grid]) -> int:
+    """Return how many places of whole rows and columns lie beyond all that the sheet holds."""
+    rows, columns = _size(areas[0])
+    return rows * columns - areas[0].height * areas[0].width
+
+
+def _kept(pairs: Sequence[Value]) -> tuple[list[int], int]:
+    """Return the places, row by row, at which all criteria hold, and how many there are of them
+    where whole columns hold nothing.
+    """
+    areas, stated = _pairs_of(pairs)
+    criteria = [criterion_of(value) for value in stated]
+    kept = np.ones(areas[0].height * areas[0].width, dtype=bool)
+    for area, criterion in zip(areas, criteria, strict=True):
+        kept &= _distinct(area).holding(criterion)
+    beyond = _beyond(areas) if all(criterion.holds(None) for criterion in criteria) else 0
+    return np.flatnonzero(kept).tolist(), beyond
+
+
+def _numbers_at(area: Grid, pairs: Sequence[Value]) -> list[float]:
+    """Return the numbers of an area at places at which all criteria hold; the area is as wide as
+    the first one that is tested.
+    """
+    width, numbers = _pairs_of(pairs)[0][0].width, []
+    for place in _kept(pairs)[0]:
+        row, column = divmod(place, width)
         inside = row < area.height and column < area.width
         value = area.rows[row][column] if inside else None
         if type(value) is CellError:
@@ -97,72 +199,117 @@ def _numbers_at(area: Grid, places: list[tuple[int, int]]) -> list[float]:
     return numbers
 
 
-def _held(pairs: list[Value], trials: int) -> list[Any] | None:
-    """Return for each place whether all criteria hold, alone or one per trial; None where that
-    needs to be worked out trial by trial.
+# all trials
+
+
+@dataclass(frozen=True)
+class Stated:
+    """A criterion: the distinct ones, and ``which`` of them each trial has, None where there is one
+    for all; ``numbers`` one per trial where all have one sign and a number.
     """
-    masks: list[Any] = []
-    for area, stated in zip(pairs[::2], pairs[1::2], strict=True):
-        sign, value = "=", stated
-        if type(stated) is tuple:  # an operator joined to a number that differs
-            sign, value = stated
-        elif type(stated) is not np.ndarray:
-            if type(stated) not in (float, str, bool, type(None), Grid):
-                return None
-            criterion = criterion_of(stated)
-            if criterion.pattern is None and type(criterion.value) is float:
-                sign, value = criterion.sign, criterion.value
-            else:
-                value = criterion
-        if type(value) is np.ndarray and value.dtype is not FLOAT:
+
+    criteria: list[Criterion]
+    which: Any = None
+    numbers: Any = None
+
+    @classmethod
+    def of(cls, value: Value) -> Stated | None:
+        """Return a criterion that may differ between trials; None for one of errors."""
+        if type(value) is not np.ndarray:
+            fixed = type(value) in (float, str, bool, type(None), Grid)
+            return cls([criterion_of(value)]) if fixed else None
+        if value.dtype is FLOAT:
+            distinct, which = np.unique(value, return_inverse=True)
+            return cls([Criterion("=", number) for number in distinct.tolist()], which, value)
+        texts: dict[tuple[type, Value], int] = {}
+        which = np.array([texts.setdefault((type(v), v), len(texts)) for v in value.tolist()])
+        if any(kind is CellError for kind, _ in texts):
             return None
-        for position, cell in enumerate(area.flat()):
-            holds = _holds_at(cell, sign, value)
-            if holds is None:
+        criteria = [criterion_of(text) for _, text in texts]
+        numbers = None
+        if {(criterion.sign, type(criterion.value)) for criterion in criteria} in (
+            {(sign, float)} for sign in SIGNS
+        ):
+            numbers = np.array([criterion.value for criterion in criteria])[which]
+        return cls(criteria, which, numbers)
+
+    def holding(self, area: Grid) -> list[Any] | None:
+        """Return for each place of an area whether it is met, alone or one per trial."""
+        cells = area.flat()
+        if not any(type(cell) is np.ndarray for cell in cells):
+            if any(type(cell) not in PLAIN for cell in cells):
                 return None
-            if position < len(masks):
-                masks[position] = masks[position] & holds
-            else:
-                masks.append(holds)
-    return masks
+            distinct = _distinct(area)
+            masks = [distinct.holding(criterion) for criterion in self.criteria]
+            if self.which is None:
+                return list(map(bool, masks[0]))
+            return list(np.array(masks).T[:, self.which])
+        held = [self._at(cell) for cell in cells]
+        return None if any(mask is None for mask in held) else held
+
+    def _at(self, cell: Value) -> Any:
+        """Return whether a cell meets it, alone or one per trial; None where that is not known."""
+        if type(cell) in PLAIN:
+            holds = [criterion.holds(cell) for criterion in self.criteria]
+            return holds[0] if self.which is None else np.array(holds)[self.which]
+        if type(cell) is not np.ndarray:
+            return None
+        first = self.criteria[0]
+        if cell.dtype is FLOAT and self.which is None:
+            if type(first.value) is float:
+                return COMPARISONS[first.sign](cell, first.value)
+            return first.sign == "<>"
+        if cell.dtype is FLOAT and self.numbers is not None:
+            return COMPARISONS[first.sign](cell, self.numbers)
+        which = np.zeros(len(cell), dtype=np.intp) if self.which is None else self.which
+        return np.array(
+            [
+                self.criteria[k].holds(value)
+                for value, k in zip(cell.tolist(), which.tolist(), strict=True)
+            ]
+        )
+
+    @property
+    def of_nothing(self) -> Any:
+        """Whether a cell that holds nothing meets it, alone or one per trial."""
+        return self._at(None)
 
 
-def _holds_at(cell: Value, sign: str, value: Any) -> Any:
-    numeric = type(cell) is float or (type(cell) is np.ndarray and cell.dtype is FLOAT)
-    if type(value) is Criterion:
-        return value.holds(cell) if type(cell) is not np.ndarray else None
-    if numeric:
-        return COMPARISONS[sign](cell, value)
-    if type(cell) in (str, bool, type(None), CellError):
-        return sign == "<>"
-    return None
+PLAIN = frozenset({float, str, bool, type(None), CellError})
 
 
 def _conditional(name: str, arguments: list[Value], trials: int) -> Value | None:
-    """Return a conditional sum, count or mean of numbers that differ between trials; None where it
-    needs to be worked out trial by trial.
+    """Return a conditional sum, count, mean or extreme of numbers that differ between trials; None
+    where it needs to be worked out trial by trial.
     """
     pairs, summed = _pairs_and_summed(name, arguments)
-    areas = pairs[::2]
-    if len(pairs) % 2 or not all(type(area) is Grid for area in areas):
+    if len(pairs) % 2 or not all(type(area) is Grid for area in pairs[::2]):
         return None
     if type(summed) is not Grid and summed is not None:
         return None
-    shapes = {(area.height, area.width) for area in [*areas, *([summed] if summed else [])]}
-    if len(shapes) > 1:
+    if len({_size(area) for area in [*pairs[::2], *([summed] if summed else [])]}) > 1:
         return None
-    kept_values = _held(pairs, trials)
-    if kept_values is None:
-        return None
-    sums = _sums(kept_values, [1.0] * len(kept_values) if summed is None else summed.flat())
-    if sums is None:
-        return None
-    count, total = sums
-    if name.startswith("COUNT"):
-        return count
-    if name.startswith("SUM"):
-        return total
-    return None if np.any(np.asarray(count) == 0) else total / count
+    areas = _of_one_shape([*pairs[::2], *([summed] if summed else [])])
+    criteria = [Stated.of(value) for value in pairs[1::2]]
+    held: list[Any] = [True] * (areas[0].height * areas[0].width)
+    beyond: Any = float(_beyond(areas))
+    for area, criterion in zip(areas, criteria, strict=False):
+        holding = None if criterion is None else criterion.holding(area)
+        if criterion is None or holding is None:
+            return None
+        held = [_both(before, now) for before, now in zip(held, holding, strict=True)]
+        beyond = beyond * criterion.of_nothing
+    if summed is None:
+        return sum((mask for mask in held if mask is not False), beyond + 0.0)
+    return _taken(name.removesuffix("S").removesuffix("IF"), held, areas[-1].flat(), trials)
+
+
+def _both(before: Any, now: Any) -> Any:
+    if before is False or now is False:
+        return False
+    if before is True:
+        return now
+    return before if now is True else before & now
 
 
 def _pairs_and_summed(name: str, arguments: list[Value]) -> tuple[list[Value], Value]:
@@ -171,64 +318,74 @@ def _pairs_and_summed(name: str, arguments: list[Value]) -> tuple[list[Value], V
     """
     if name in ("SUMIF", "AVERAGEIF"):
         return arguments[:2], arguments[2] if len(arguments) > 2 else arguments[0]
-    if name in ("SUMIFS", "AVERAGEIFS"):
-        return arguments[1:], arguments[0]
-    return arguments, None
+    if name in ("COUNTIF", "COUNTIFS"):
+        return arguments, None
+    return arguments[1:], arguments[0]
 
 
-def _sums(kept_values: list[Any], values: list[Value]) -> tuple[Any, Any] | None:
-    """Return how many numbers there are at places that hold, and their sum; None for what is
-    neither a number nor empty.
+def _taken(what: str, held: list[Any], values: list[Value], trials: int) -> Value | None:
+    """Return the sum, mean, largest or smallest of the numbers at places that hold; None for a
+    place that is neither a number nor empty.
     """
-    count: Any = 0.0
-    total: Any = 0.0
-    for mask, value in zip(kept_values, values, strict=True):
-        numeric = type(value) is float or (type(value) is np.ndarray and value.dtype is FLOAT)
-        if not numeric and type(value) not in (str, bool, type(None)):
-            return None
-        if mask is False or not numeric:
+    count: Any = np.zeros(trials)
+    total: Any = np.full(trials, {"MAX": -math.inf, "MIN": math.inf}.get(what, 0.0))
+    combined: Any = {"MAX": np.maximum, "MIN": np.minimum}.get(what, np.add)
+    nothing = total[0] if trials else 0.0
+    for mask, value in zip(held, values, strict=True):
+        if mask is False:
             continue
-        count = count + (1.0 if mask is True else mask)
-        total = total + (value if mask is True else np.where(mask, value, 0.0))
-    return count, total
+        if not (type(value) is float or (type(value) is np.ndarray and value.dtype is FLOAT)):
+            if type(value) not in (str, bool, type(None)):
+                return None
+            continue
+        count = count + mask
+        total = combined(total, value if mask is True else np.where(mask, value, nothing))
+    if what == "SUM":
+        return total
+    if what == "AVERAGE":
+        errors = np.where(count == 0, np.int8(DIV0.number), np.int8(0))
+        return with_errors(total / np.maximum(count, 1), errors)
+    return np.where(count == 0, 0.0, total)
 
 
 @function("COUNTIF", "rv", together=partial(_conditional, "COUNTIF"))
 def _countif(area: Grid, criterion: Value) -> Value:
     """Return how many cells meet a criterion."""
-    return len(_places((area, criterion)))
+    places, beyond = _kept((area, criterion))
+    return len(places) + beyond
 
 
 @function("COUNTIFS", "rv*rv", together=partial(_conditional, "COUNTIFS"))
 def _countifs(*pairs: Value) -> Value:
     """Return at how many places all criteria hold."""
-    return len(_places(pairs))
+    places, beyond = _kept(pairs)
+    return len(places) + beyond
 
 
 @function("SUMIF", "rv[r]", together=partial(_conditional, "SUMIF"))
 def _sumif(area: Grid, criterion: Value, summed: Grid | None = None) -> Value:
     """Return the sum of the numbers at places that meet a criterion."""
-    return math.fsum(_numbers_at(area if summed is None else summed, _places((area, criterion))))
+    return math.fsum(_numbers_at(area if summed is None else summed, (area, criterion)))
 
 
 @function("SUMIFS", "rrv*rv", together=partial(_conditional, "SUMIFS"))
 def _sumifs(summed: Grid, *pairs: Value) -> Value:
     """Return the sum of the numbers at places at which all criteria hold."""
-    required(summed.height == pairs[0].height and summed.width == pairs[0].width, VALUE)
-    return math.fsum(_numbers_at(summed, _places(pairs)))
+    required(_size(summed) == _size(pairs[0]), VALUE)
+    return math.fsum(_numbers_at(summed, pairs))
 
 
 @function("AVERAGEIF", "rv[r]", together=partial(_conditional, "AVERAGEIF"))
 def _averageif(area: Grid, criterion: Value, averaged: Grid | None = None) -> Value:
     """Return the mean of the numbers at places that meet a criterion."""
-    return _mean(_numbers_at(area if averaged is None else averaged, _places((area, criterion))))
+    return _mean(_numbers_at(area if averaged is None else averaged, (area, criterion)))
 
 
 @function("AVERAGEIFS", "rrv*rv", together=partial(_conditional, "AVERAGEIFS"))
 def _averageifs(averaged: Grid, *pairs: Value) -> Value:
     """Return the mean of the numbers at places at which all criteria hold."""
-    required(averaged.height == pairs[0].height and averaged.width == pairs[0].width, VALUE)
-    return _mean(_numbers_at(averaged, _places(pairs)))
+    required(_size(averaged) == _size(pairs[0]), VALUE)
+    return _mean(_numbers_at(averaged, pairs))
 
 
 def _mean(values: list[float]) -> float:
@@ -236,13 +393,13 @@ def _mean(values: list[float]) -> float:
     return math.fsum(values) / len(values)
 
 
-@function("MAXIFS", "rrv*rv")
+@function("MAXIFS", "rrv*rv", together=partial(_conditional, "MAXIFS"))
 def _maxifs(area: Grid, *pairs: Value) -> Value:
     """Return the largest number at places at which all criteria hold; 0 of none."""
-    return max(_numbers_at(area, _places(pairs)), default=0.0)
+    return max(_numbers_at(area, pairs), default=0.0)
 
 
-@function("MINIFS", "rrv*rv")
+@function("MINIFS", "rrv*rv", together=partial(_conditional, "MINIFS"))
 def _minifs(area: Grid, *pairs: Value) -> Value:
     """Return the smallest number at places at which all criteria hold; 0 of none."""
-    return min(_numbers_at(area, _places(pairs)), default=0.0)
+    return min(_numbers_at(area, pairs), default=0.0)

@@ -157,7 +157,7 @@ def _table_together(down: bool) -> Any:
 
 def _index_together(values: list[Value], trials: int) -> Value | None:
     """Return INDEX of a row or column by numbers one per trial."""
-    if len(values) < 2:
+    if not 2 <= len(values) <= 3:
         return None
     grid, places = values[0], values[1]
     if type(grid) is not Grid or type(places) is not np.ndarray or places.dtype is not FLOAT:
@@ -276,9 +276,12 @@ def _xmatch(value: Value, keys: Grid, mode: float = 0.0, order: float = 1.0) -> 
     return NA if position is None else position + 1
 
 
-@function("INDEX", "a[nn]", together=_index_together)
-def _index(grid: Grid, row: float = 0.0, column: float | None = None) -> Value:
-    """Return the value at a row and a column of an area; 0 stands for all of them."""
+@function("INDEX", "a[nnn]", together=_index_together)
+def _index(grid: Grid, row: float = 0.0, column: float | None = None, area: float = 1.0) -> Value:
+    """Return the value at a row and a column of an area; 0 stands for all of them. Which of several
+    areas is taken is settled before.
+    """
+    required(area == 1, REF)
     down, across = whole(row), 0 if column is None else whole(column)
     if column is None and grid.height == 1 and grid.width > 1:
         down, across = 1, down

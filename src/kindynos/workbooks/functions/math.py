@@ -464,7 +464,13 @@ def _transpose(a: Grid) -> Value:
 @function("SERIESSUM", "nnnr")
 def _seriessum(x: float, n: float, m: float, grid: Grid) -> Value:
     """Return a sum of powers with coefficients."""
-    return math.fsum(c * x ** (n + i * m) for i, c in enumerate(numbers_in([grid])))
+    total = 0.0
+    for place, coefficient in enumerate(numbers_in([grid])):
+        power = powered(x, n + place * m)
+        if type(power) is CellError:
+            raise ResultError(power)
+        total += coefficient * power
+    return total
 
 
 @function("N", "v")

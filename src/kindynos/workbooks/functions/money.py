@@ -244,7 +244,8 @@ def _irr_together(arguments: list[Value], trials: int) -> Value | None:
     flows = np.stack([np.broadcast_to(cell, (trials,)) for cell in cells])
     single = sign_changes(flows) == 1
     rates = np.full(trials, np.nan)
-    rates[single] = irr(flows[:, single])
+    if single.any():
+        rates[single] = irr(flows[:, single])
     if np.isfinite(rates).all():
         return rates
     valid = FUNCTIONS["IRR"]
@@ -284,7 +285,7 @@ def _mirr(flows: Grid, finance: float, reinvest: float) -> Value:
     count = len(numbers)
     out = _discounted(finance, [min(x, 0.0) for x in numbers]) * (1 + finance)
     back = _discounted(reinvest, [max(x, 0.0) for x in numbers]) * (1 + reinvest)
-    required(out != 0 and count > 1, DIV0)
+    required(out != 0 and back != 0 and count > 1, DIV0)
     return (-back * (1 + reinvest) ** (count - 1) / out) ** (1 / (count - 1)) - 1
 
 

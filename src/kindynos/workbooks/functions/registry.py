@@ -29,6 +29,7 @@ from kindynos.workbooks.operators import over_grids
 from kindynos.workbooks.values import (
     FLOAT,
     LOGICAL,
+    Alternatives,
     Faulty,
     Grid,
     Value,
@@ -38,6 +39,7 @@ from kindynos.workbooks.values import (
     first_errors,
     logical_of,
     number_of,
+    over_alternatives,
     picked,
     split_errors,
     text_of,
@@ -138,6 +140,8 @@ def called(sheet_function: SheetFunction, arguments: Sequence[Value], kinds: str
     plain_numbers = _of_plain_numbers(sheet_function, kinds, arguments)
     if plain_numbers is not None:
         return plain_numbers
+    if any(type(a) is Alternatives for a in arguments):
+        return over_alternatives(lambda *each: called(sheet_function, each, kinds), arguments)
     if any(type(a) is Grid and k in SINGLE for a, k in zip(arguments, kinds, strict=True)):
         return _over_grids(sheet_function, kinds, arguments)
     trials = trials_in(arguments)

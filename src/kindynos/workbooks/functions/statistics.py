@@ -11,7 +11,14 @@ from typing import Any
 import numpy as np
 
 from kindynos.workbooks.cell_errors import DIV0, NA, VALUE, CellError, ResultError
-from kindynos.workbooks.functions.registry import bounded, function, numbers_in, required, whole
+from kindynos.workbooks.functions.registry import (
+    FUNCTIONS,
+    bounded,
+    function,
+    numbers_in,
+    required,
+    whole,
+)
 from kindynos.workbooks.values import Grid, Value, number_in_text
 
 
@@ -113,7 +120,9 @@ def _counta(*values: Value) -> Value:
 @function("COUNTBLANK", "r")
 def _countblank(grid: Grid) -> Value:
     """Return how many cells are empty, or hold an empty text."""
-    return sum(item is None or item == "" for item in grid.flat())
+    beyond = 0 if grid.area is None else grid.area.rows * grid.area.columns
+    beyond -= grid.height * grid.width if beyond else 0  # of whole columns, what holds nothing
+    return beyond + sum(item is None or item == "" for item in grid.flat())
 
 
 def _spread(values: Sequence[float], sample: bool) -> float:
@@ -450,26 +459,37 @@ def _sumxmy2(first: Grid, second: Grid) -> Value:
     return math.fsum((a - b) ** 2 for a, b in zip(x, y, strict=True))
 
 
+# figures by their number in SUBTOTAL and AGGREGATE
+FIGURES = (
+    *("AVERAGE", "COUNT", "COUNTA", "MAX", "MIN", "PRODUCT", "STDEV", "STDEVP", "SUM"),
+    *("VAR", "VARP", "MEDIAN", "MODE", "LARGE", "SMALL", "PERCENTILE", "QUARTILE"),
+    *("PERCENTILE.EXC", "QUARTILE.EXC"),
+)
+
+
 @function("SUBTOTAL", "n+r")
 def _subtotal(kind: float, *grids: Grid) -> Value:
     """Return a figure of areas by its number: 1 mean, 2 count, 3 count of what is not empty, 4
     largest, 5 smallest, 6 product, 7 and 8 sd, 9 sum, 10 and 11 variance; 101 to 111 the same.
+    Cells that hold such totals are left out.
     """
-    from kindynos.workbooks.functions.registry import FUNCTIONS
-
-    names = [
-        "AVERAGE",
-        "COUNT",
-        "COUNTA",
-        "MAX",
-        "MIN",
-        "PRODUCT",
-        "STDEV",
-        "STDEVP",
-        "SUM",
-        "VAR",
-        "VARP",
-    ]
     number = whole(kind) % 100
     required(1 <= number <= 11 and whole(kind) in (number, 100 + number), VALUE)
-    return FUNCTIONS[names[number - 1]].alone(*grids)
+    return FUNCTIONS[FIGURES[number - 1]].alone(*grids)
+
+
+@function("AGGREGATE", "nn+a")
+def _aggregate(kind: float, options: float, *grids: Grid) -> Value:
+    """Return a figure of areas by its number, as SUBTOTAL and further 12 median, 13 mode, 14 and 15
+    the k-th largest and smallest, 16 and 17 a percentile and a quartile, 18 and 19 those without
+    the ends; options 2, 3, 6 and 7 leave errors out.
+    """
+    number, option = whole(kind), whole(options)
+    required(1 <= number <= 19 and 0 <= option <= 7, VALUE)
+    chosen, place = (grids[:-1], [grids[-1].rows[0][0]]) if number > 13 else (grids, [])
+    required(len(chosen) == 1 or (number < 14 and len(chosen) > 0), VALUE)
+    if option in (2, 3, 6, 7):
+        chosen = tuple(
+            Grid([[None if type(v) is CellError else v for v in grid.flat()]]) for grid in chosen
+        )
+    return FUNCTIONS[FIGURES[number - 1]].alone(*chosen, *place)
