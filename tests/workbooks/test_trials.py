@@ -53,6 +53,12 @@ class Rates(unittest.TestCase):
                 self.assertEqual(found, alone)
         self.assertEqual(kinds, {float, CellError})
 
+    def test_flows_that_never_change_their_sign_once(self):
+        known = FUNCTIONS["IRR"]
+        flows = Grid([[np.array([1.0, 2.0, 50.0])], [3.0], [np.array([4.0, 0.0, 9.0])]])
+        together = called(known, [flows], known.kinds_of(1))
+        self.assertEqual([picked(together, trial).code for trial in range(3)], ["#NUM!"] * 3)
+
 
 class Generator:
     """Makes formulas of all operators, forms and functions."""
@@ -185,7 +191,7 @@ class Circles(unittest.TestCase):
         np.testing.assert_allclose(alone, need[:2] / (1 - rate[:2]), rtol=1e-9)
         np.testing.assert_allclose(found[:2], need[:2] / (1 - rate[:2]), rtol=1e-8)
         self.assertTrue(np.isnan(found[2]))  # it grows without end
-        self.assertEqual(heard["cells in a circle did not settle"], 1)
+        self.assertEqual(heard["", "cells in a circle did not settle"], 1)
 
 
 class References(unittest.TestCase):
@@ -239,8 +245,21 @@ class References(unittest.TestCase):
         with listening() as heard:
             found = whole.evaluate(["y"], {"x": np.array([0.0, 2.0, 0.0])}, 3)["y"]
         np.testing.assert_array_equal(found, [np.nan, 0.5, np.nan])
-        self.assertEqual(dict(heard), {"y: #DIV/0!": 2})
+        self.assertEqual(dict(heard), {("y", "#DIV/0!"): 2})
         self.assertIsInstance(CellError("#DIV/0!", 2), CellError)
+
+    def test_texts_are_told_as_texts(self):
+        cells = {"A1": 1, "B1": '=IF(A1<0,"never",IF(A1=0,1/A1,IF(A1>5,"7",A1)))', "B2": '="x"&A1'}
+        with tempfile.TemporaryDirectory() as folder:
+            outputs = {"y": "Data!B1", "z": "Data!B2"}
+            whole = calculation(write(Path(folder), cells), {"x": "Data!A1"}, outputs)
+        with listening() as heard:
+            found = whole.evaluate(["y", "z"], {"x": np.array([-2.0, 0.0, 3.0, 6.0, -1.0])}, 5)
+        np.testing.assert_array_equal(found["y"], [np.nan, np.nan, 3.0, 7.0, np.nan])
+        self.assertEqual(heard["y", "the text 'never'"], 2)
+        self.assertEqual(heard["y", "#DIV/0!"], 1)
+        self.assertNotIn(("y", "#VALUE!"), heard)
+        self.assertEqual(heard["z", "the text 'x3'"], 1)
 
 
 if __name__ == "__main__":

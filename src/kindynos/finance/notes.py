@@ -12,20 +12,22 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 
-_listener: ContextVar[Counter[str] | None] = ContextVar("listener", default=None)
+_listener: ContextVar[Counter[tuple[str, str]] | None] = ContextVar("listener", default=None)
 
 
-def note(text: str, trials: int) -> None:
-    """Tell the listener, if there is one, in how many trials ``text`` holds."""
+def note(text: str, trials: int, line: str = "") -> None:
+    """Tell the listener, if there is one, in how many trials ``text`` holds, of a named line where
+    several are worked out together.
+    """
     counts = _listener.get()
     if counts is not None and trials:
-        counts[text] += trials
+        counts[line, text] += trials
 
 
 @contextmanager
-def listening() -> Iterator[Counter[str]]:
+def listening() -> Iterator[Counter[tuple[str, str]]]:
     """Collect the notes made inside the block."""
-    counts: Counter[str] = Counter()
+    counts: Counter[tuple[str, str]] = Counter()
     token = _listener.set(counts)
     try:
         yield counts

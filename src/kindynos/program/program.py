@@ -286,7 +286,8 @@ class Program:
                         if not lenient:
                             raise
                         values.update(self._without_value(step, trials))
-                notes.update({(step.names[0], text): count for text, count in heard.items()})
+                for (line, text), count in heard.items():
+                    notes[line or step.names[0], text] = count
                 for name in freed.get(step.names, ()):
                     values.pop(name, None)
         shapes = self.shapes if needed is None else needed.intersection(self.shapes)

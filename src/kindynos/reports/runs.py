@@ -195,7 +195,8 @@ def _outcome(run: Run, name: str, asked: TableSpec) -> FigureTable:
         remark = f"{share} of the trials; {ranking_of_missing(result)}"
         table.add_row("without a value", number(result.n_failed), "", remark)
     for text, count in run.warnings_of(name).items():
-        table.add_row(text, number(count), "", f"of {result.size:,} trials")
+        share = per_cent(count / result.size)
+        table.add_row(text, number(count), "", f"{share} of {result.size:,} trials")
     return table
 
 

@@ -4,6 +4,7 @@ value is let go after its last use.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -16,12 +17,21 @@ from kindynos.errors import ModelError
 from kindynos.finance.notes import note
 from kindynos.program.calculation import Calculation
 from kindynos.workbooks.addresses import Area, Cell
-from kindynos.workbooks.cell_errors import BY_NUMBER, NUM, CellError
+from kindynos.workbooks.cell_errors import BY_NUMBER, NUM, VALUE, CellError
 from kindynos.workbooks.compiling import TIDYING, Compiler, single
 from kindynos.workbooks.formulas import Binary, FormulaNode, FunctionCall
 from kindynos.workbooks.graph import Graph
 from kindynos.workbooks.operators import COMPARISONS, SEVERAL
-from kindynos.workbooks.values import FLOAT, Closure, Faulty, Slots, Value, as_numbers, with_errors
+from kindynos.workbooks.values import (
+    FLOAT,
+    Closure,
+    Faulty,
+    Slots,
+    Value,
+    as_numbers,
+    number_in_text,
+    with_errors,
+)
 
 SETTLED = 1e-10  # relative change at which cells in a circle have settled
 MOST_ROUNDS = 1000
@@ -220,13 +230,20 @@ class CellCalculation(Calculation):
 
     def _numeric(self, name: str, value: Value, trials: int) -> Floats:
         """Return a value as numbers, NaN for errors and texts, which the listener hears of."""
-        number = as_numbers(single(value))
+        value = single(value)
+        number = as_numbers(value)
+        texts = _texts_in(value, trials)
+        for text, count in texts.items():
+            note(f"the text {text!r:.40}", count, name)
         if type(number) is CellError:
-            note(f"{name}: {number.code}", trials)
+            if not texts:
+                note(number.code, trials, name)
             return np.full((), np.nan)
         if type(number) is Faulty:
-            for code in np.unique(number.errors[number.errors > 0]).tolist():
-                note(f"{name}: {BY_NUMBER[code].code}", int((number.errors == code).sum()))
+            counts = np.bincount(number.errors, minlength=VALUE.number + 1)
+            counts[VALUE.number] -= sum(texts.values())  # which were told as texts
+            for code in np.flatnonzero(counts[1:]).tolist():
+                note(BY_NUMBER[code + 1].code, int(counts[code + 1]), name)
             return np.asarray(number.values)
         return np.asarray(number, dtype=np.float64)
 
@@ -354,6 +371,16 @@ def settling(compiler: Compiler, group: list[int], base: list[Value]) -> Closure
         return slots[group[-1]]
 
     return settle
+
+
+def _texts_in(value: Value, trials: int) -> dict[str, int]:
+    """Return the texts in a value that state no number, each with how many trials have it."""
+    if type(value) is str:
+        return {} if number_in_text(value) is not None else {value: trials}
+    if type(value) is not np.ndarray or value.dtype != object:
+        return {}
+    counts = Counter(item for item in value.tolist() if type(item) is str)
+    return {text: count for text, count in counts.items() if number_in_text(text) is None}
 
 
 def _is_odd(value: Value) -> bool:

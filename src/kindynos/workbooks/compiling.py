@@ -485,8 +485,22 @@ class _Cell:
             closures += self._argument(argument, kind, array, tidy, without)
         if name == "INDEX":
             closures = self._of_areas(arguments, closures)
-        applied = _applied(valid, closures)
-        return self._in_system(valid, closures, applied)
+        applied = self._in_system(valid, closures, _applied(valid, closures))
+        return _once(applied) if self._is_the_same(node) else applied
+
+    def _is_the_same(self, node: FunctionCall) -> bool:
+        """Return whether a call takes areas, and only cells that hold what was typed into them: it
+        is worked out once for all blocks of trials.
+        """
+        calls = [piece for piece in node.walk() if isinstance(piece, FunctionCall)]
+        if any(call.name in DRAWING or call.name in REFERRING for call in calls):
+            return False
+        if any(self._moving(piece) is not None for piece in node.walk()):
+            return False
+        areas = list(self.graph.areas_in(node, self.cell))
+        return any(not area.single for area in areas) and all(
+            self.compiler.constant_grid(area) is not None for area in areas
+        )
 
     def _totals_in(self, node: FunctionCall) -> frozenset[int]:
         """Return the cells of its areas that hold totals themselves, which it leaves out; AGGREGATE
@@ -684,6 +698,18 @@ def _applied(sheet_function: SheetFunction, closures: list[Closure]) -> Closure:
         only = closures[0]
         return lambda slots: called(sheet_function, (only(slots),), kinds)
     return lambda slots: called(sheet_function, [closure(slots) for closure in closures], kinds)
+
+
+def _once(closure: Closure) -> Closure:
+    """Return a closure that is called once and then gives the same value."""
+    values: list[Value] = []
+
+    def once(slots: Slots) -> Value:
+        if not values:
+            values.append(closure(slots))
+        return values[0]
+
+    return once
 
 
 def _moved(closure: Closure, days: int) -> Closure:
