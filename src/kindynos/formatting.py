@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import math
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -166,6 +167,45 @@ def in_unit(figure: Any, unit: str | None) -> Any:
     return Estimate(times * figure, *ends, figure.rough, figure.note)
 
 
+FIRST_DAY = datetime.date(1899, 12, 30)  # day 0 of the dates of workbooks
+MONTH = 10.0  # days of error from which a date is told to the month
+
+
+def is_time(unit: str | None) -> bool:
+    """Return whether figures in a unit are points in time: dates as numbers of days, or years."""
+    return unit in ("date", "year")
+
+
+def point_in_time(value: float, unit: str | None, error: float = math.nan) -> str:
+    """Return a date or a year as people write it, a date to the month where its error is larger.
+
+    >>> point_in_time(47588, "date"), point_in_time(47588, "date", 20), point_in_time(2031, "year")
+    ('15 April 2030', 'April 2030', '2031')
+    """
+    if not math.isfinite(value):
+        return str(number(value))
+    if unit == "year":
+        return f"{value:.1f}" if value != round(value) else f"{value:.0f}"
+    try:
+        day = FIRST_DAY + datetime.timedelta(days=int(value))
+    except OverflowError:
+        return str(number(value))
+    month = f"{day:%B %Y}"
+    return month if error >= MONTH else f"{day.day} {month}"
+
+
+def located(estimate: Estimate, unit: str | None) -> tuple[Cell, Cell]:
+    """Return a figure that lies on the scale of an outcome, such as its mean, and its error: as
+    ``with_error``, but points in time as people write them, with the error in days or years.
+    """
+    if not is_time(unit):
+        return with_error(estimate, unit)
+    _, error = with_error(estimate)
+    length = "days" if unit == "date" else "years"
+    text = point_in_time(float(estimate), unit, estimate.error)
+    return Cell.of(text), Cell.of(error, f" {length}") if error else error
+
+
 def threshold(value: float, unit: str | None) -> Cell:
     """Return a figure that matters, as other figures of its unit are shown, with the sign of per
     cent.
@@ -173,6 +213,8 @@ def threshold(value: float, unit: str | None) -> Cell:
     >>> threshold(0.09, "% a year"), threshold(1e6, "EUR")
     ('9 %', '1,000,000')
     """
+    if is_time(unit):
+        return Cell.of(point_in_time(value, unit))
     if not is_per_cent(unit):
         return number(value)
     return Cell.of(number(in_unit(float(f"{value:.12g}"), unit)), " %")

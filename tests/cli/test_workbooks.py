@@ -67,7 +67,10 @@ class Workbooks(Folder):
             (("run", self.purser), "which cell is the outcome? Say --outcome CELL"),
             (("run", self.purser, "--outcome", "Evenin!G13"), "did you mean 'Evening'"),
             (("run", self.purser, "--outcome", "A3"), "holds the text 'Guests on average'"),
-            (("run", self.purser, "--outcome", "G13", "--driver", "B3"), "say CELL=DISTRIBUTION"),
+            (
+                ("run", self.purser, "--outcome", "G13", "--driver", "B3"),
+                "say 'NAME = CELL: DISTRIBUTION",
+            ),
             (("run", kd.demo_file("berths.toml"), "--outcome", "G13"), "goes with a workbook"),
             (("check", kd.demo_file("berths.toml"), "--write", "x.toml"), "goes with a workbook"),
             (("run", self.folder / "none.xlsx", "--outcome", "A1"), "none.xlsx"),

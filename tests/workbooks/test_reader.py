@@ -290,7 +290,7 @@ class UncertainSheet(Folder):
         self.assertEqual(drivers["sold"].distribution, kd.Pert(800, 1000, 1200))
         self.assertEqual(drivers["fare"].distribution, kd.StudentT(5, 40, 2))
         for text, words in (
-            ("B2", "say CELL=DISTRIBUTION PARAMETERS"),
+            ("B2", "say 'NAME = CELL: DISTRIBUTION"),
             ("B2=pert", "lacks the parameter"),
             ("B2=prt 1 2 3", "did you mean 'pert'"),
             ("B2=normal 1 2 3", "normal takes mean, sd, and 3 numbers are stated"),

@@ -246,15 +246,16 @@ cell_options = _option_group(
         "--driver",
         "drivers",
         multiple=True,
-        metavar="CELL=DISTRIBUTION",
-        help="Of a workbook: a cell that is drawn, with its distribution and the parameters in "
-        "order, such as 'Inputs!B7=pert 17.5e6 19e6 26e6'; repeatable.",
+        metavar="[NAME=]CELL: DISTRIBUTION",
+        help="Of a workbook: a cell that is drawn, with its distribution, the parameters in order "
+        "and the unit, such as 'Price = Inputs!C4: pert 40 50 70 EUR/t'; repeatable.",
     ),
     click.option(
         "--outcome",
         "outcomes",
         multiple=True,
-        metavar="CELL",
-        help="Of a workbook: a cell to report on, such as 'Summary!C20'; repeatable.",
+        metavar="[NAME=]CELL",
+        help="Of a workbook: a cell to report on, such as 'Summary!C20', or with its name, unit "
+        "and target 'NPV = Out!B1, EUR, at least 0'; repeatable.",
     ),
 )

@@ -18,8 +18,10 @@ from kindynos.errors import KindynosError
 from kindynos.formatting import (
     brief,
     in_unit,
+    is_time,
     number,
     per_cent,
+    point_in_time,
     share_in_words,
     shown,
     step_of,
@@ -397,6 +399,8 @@ def estimated(figure: Estimate, result: Result | SummaryResult) -> str:
     """
     if figure.error != figure.error and result.size < FEWEST and math.isfinite(float(figure)):
         figure = Estimate(float(f"{float(figure):.3g}"))
+    if is_time(result.unit):
+        return point_in_time(float(figure), result.unit, figure.error)
     return amount(figure, result.unit)
 
 
@@ -441,7 +445,7 @@ def _beside(result: Result | SummaryResult) -> str:
         first = estimated(low, result).removesuffix(f" {result.unit}")
         ends = f"{first} and {estimated(high, result)}"
         return f"; 80 % of the trials lie between {ends}"
-    target = amount(Estimate(float(result.target)), result.unit)
+    target = estimated(Estimate(float(result.target)), result)
     side = "below" if result.better == "high" else "above"
     chance = result.statistic("chance", **{side: result.target})
     at = result.chance(at=float(result.target))

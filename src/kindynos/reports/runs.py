@@ -17,6 +17,8 @@ from kindynos.errors import KindynosError
 from kindynos.formatting import (
     brief,
     in_unit,
+    is_time,
+    located,
     number,
     per_cent,
     share_decimals,
@@ -266,6 +268,8 @@ def _cells(figure: ReportedFigure, result: Result, step: float | None) -> tuple[
         if 0 < estimate.error < math.inf:
             error = number(math.ceil(estimate.error), before="± ")
         return number(float(estimate), 1.0), error
+    if is_time(result.unit) and figure.name != "sd":
+        return located(estimate, result.unit)
     if figure.name in ("base case", "lowest", "highest"):
         return number(in_unit(float(estimate), result.unit), step), Cell.of("")
     return with_error(estimate, result.unit)

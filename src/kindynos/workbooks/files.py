@@ -6,23 +6,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import fields
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kindynos.atomic import check_writable, replacing
-from kindynos.distributions.base import Distribution
-from kindynos.distributions.catalogue import CATALOGUE
-from kindynos.distributions.registry import distribution_from
-from kindynos.distributions.stated import StatedDistribution
-from kindynos.errors import FileError, KindynosError, ModelError, RunError
+from kindynos.errors import FileError, ModelError, RunError, concerning
 from kindynos.model.model import Model
 from kindynos.validate import path_of
 from kindynos.workbooks.addresses import Cell
 from kindynos.workbooks.calculation import CellCalculation, Draw
+from kindynos.workbooks.cell_texts import driver_in, outcome_in
 from kindynos.workbooks.formulas import TOKEN
-from kindynos.workbooks.labels import unique
-from kindynos.workbooks.modelling import CellModel, names_for, title_of
+from kindynos.workbooks.modelling import CellModel, title_of
 from kindynos.workbooks.uncertain_sheet import NAME, stated_on, uncertain_sheet
 from kindynos.workbooks.workbook import Workbook
 
@@ -37,7 +32,8 @@ def model_of(
     accept_differences: bool = False,
 ) -> Model:
     """Return the model of a workbook: of the ``outcomes`` and ``drivers`` that texts name, such as
-    "Summary!C20" and "Inputs!B7=pert 17.5e6 19e6 26e6", beside those of its sheet ``uncertain``.
+    "NPV = Summary!C20, EUR, at least 0" and "Price = Inputs!C4: pert 40 50 70 EUR/t", beside those
+    of its sheet ``uncertain``.
 
     Raises ModelError where no outcome is named, or for a text that cannot be read.
     """
@@ -49,53 +45,17 @@ def model_of(
         )
     stated = CellModel(book.graph) if sheet is None else stated_on(sheet, book.graph)
     stated.accept_differences = accept_differences
-    taken = {*stated.outcomes, *stated.drivers, *stated.given}
-    for label, cell in names_for(book.graph, outcomes).items():
-        name = unique(label, taken)
-        taken.add(name)
-        stated.outcomes[name] = cell, {}
+    for text in outcomes:
+        with concerning(f"--outcome {text!r:.60}"):
+            stated.state("outcomes", outcome_in(text))
     for text in drivers:
-        cell, distribution = _driver_in(text)
-        name = unique(next(iter(names_for(book.graph, [cell]))), taken)
-        taken.add(name)
-        stated.drivers[name] = cell, distribution, {}
+        with concerning(f"--driver {text!r:.60}"):
+            stated.state("drivers", driver_in(text))
     lengths = stated.lengths()
     periods = lengths.pop() if len(lengths) == 1 else None
     model = Model(title_of(book.path), periods)
     stated.add_to(model)
     return model
-
-
-def _driver_in(text: str) -> tuple[str, Distribution | StatedDistribution]:
-    """Return the cell and the distribution that a text states."""
-    cell, equals, rest = text.partition("=")
-    words = rest.split()
-    numbers: list[float] = []
-    while words and _number(words[-1]) is not None:
-        numbers.insert(0, float(_number(words.pop()) or 0.0))
-    label = " ".join(words)
-    if not equals or not label:
-        raise ModelError(
-            f"{text!r:.80}: say CELL=DISTRIBUTION PARAMETERS, such as 'Inputs!B7=pert 17.5e6 19e6 "
-            "26e6'"
-        )
-    try:
-        kind: Any = CATALOGUE.find(label)  # every distribution is a dataclass
-        names = [field.name for field in fields(kind) if not field.kw_only]
-        if len(numbers) > len(names):
-            raise ModelError(
-                f"{label} takes {', '.join(names)}, and {len(numbers)} numbers are stated"
-            )
-        return cell.strip(), distribution_from(label, dict(zip(names, numbers, strict=False)))
-    except KindynosError as error:
-        raise error.inside(f"--driver {cell.strip()}") from None
-
-
-def _number(text: str) -> float | None:
-    try:
-        return float(text.replace("_", ""))
-    except ValueError:
-        return None
 
 
 def trial_workbook(run: Run, number: int, path: str | Path) -> None:

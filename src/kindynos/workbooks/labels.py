@@ -12,6 +12,7 @@ from kindynos.errors import KindynosError
 from kindynos.formula.parse import is_name
 from kindynos.formula.tree import PERIOD
 from kindynos.workbooks.addresses import Cell
+from kindynos.workbooks.cell_units import unit_column
 from kindynos.workbooks.graph import Graph, cell_in
 from kindynos.workbooks.reader import Contents
 
@@ -43,8 +44,11 @@ def name_of(graph: Graph, cell: Cell, several: bool = False) -> str:
     named = _defined_name(contents, cell)
     if named:
         return named
-    left = as_name(_text_left(contents, cell))
-    above = as_name(_text_above(contents, cell)) if several or not left else ""
+    text, own = _text_left(contents, cell)
+    left = as_name(text)
+    above = as_name(_text_above(contents, cell)) if several or not (left and own) else ""
+    if not own and not above:
+        left = ""  # the label is of the value before it
     return "_".join(piece for piece in (left, above) if piece) or f"cell_{cell.short.lower()}"
 
 
@@ -69,14 +73,18 @@ def _defined_name(contents: Contents, cell: Cell) -> str:
     return ""
 
 
-def _text_left(contents: Contents, cell: Cell) -> str:
-    """Return the text nearest to the left of a cell, past numbers and empty cells."""
-    sheet = contents.sheets[cell.sheet]
+def _text_left(contents: Contents, cell: Cell) -> tuple[str, bool]:
+    """Return the label to the left of a cell, past its unit and empty cells, and whether it is its
+    own: it is that of the first value beside it.
+    """
+    sheet, unit, own = contents.sheets[cell.sheet], unit_column(contents, cell), True
     for column in range(cell.column - 1, max(cell.column - 1 - FARTHEST, 0), -1):
         value = sheet.values.get((cell.row, column))
-        if isinstance(value, str) and value.strip() and (cell.row, column) not in sheet.formulas:
-            return value
-    return ""
+        text = isinstance(value, str) and (cell.row, column) not in sheet.formulas
+        if isinstance(value, str) and text and value.strip() and column != unit:
+            return value, own
+        own = own and (value is None or text)
+    return "", True
 
 
 def _text_above(contents: Contents, cell: Cell) -> str:

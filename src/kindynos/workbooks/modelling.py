@@ -31,6 +31,8 @@ from kindynos.workbooks.addresses import Area, Cell
 from kindynos.workbooks.agreement import agreement, shown
 from kindynos.workbooks.calculation import Argument, CellCalculation, Draw, Output
 from kindynos.workbooks.cell_errors import CellError
+from kindynos.workbooks.cell_texts import Statement
+from kindynos.workbooks.cell_units import unit_of
 from kindynos.workbooks.compiling import Compiler
 from kindynos.workbooks.graph import DependsError, Graph, cell_in
 from kindynos.workbooks.labels import as_name, name_of, unique
@@ -57,6 +59,18 @@ class CellModel:
     def add_to(self, model: Model) -> None:
         """Add the quantities to a model; raises ModelError or ParameterError."""
         _Adding(self, model).run()
+
+    def state(self, kind: str, statement: Statement) -> None:
+        """Add an outcome or a driver that a text states; raises ModelError for a name twice."""
+        taken = {*self.outcomes, *self.drivers, *self.given, *self.lines}
+        if statement.name in taken:
+            raise ModelError(f"the name {statement.name!r} is there twice")
+        label = statement.name or next(iter(names_for(self.graph, [statement.cell])))
+        name = unique(label, taken)
+        if kind == "drivers":
+            self.drivers[name] = statement.cell, statement.distribution, statement.options
+        else:
+            self.outcomes[name] = statement.cell, statement.options
 
     def lengths(self) -> set[int]:
         """Return how many periods the areas with more than one cell have."""
@@ -97,16 +111,20 @@ class _Adding:
             self._driver(name, distribution, options)
         for name, distribution in drawn:
             source = f"drawn by the workbook, {self._place(name)}"
-            self.model.add(
-                distribution_driver(name, distribution, self.model.periods, source=source)
-            )
+            options = self._with_unit(name, {"source": source})
+            self.model.add(distribution_driver(name, distribution, self.model.periods, **options))
         lines = [Line(name, calculation=calculation) for name in parameters]
         lines += [
-            Line(check_name(name), calculation=calculation, **options)
+            Line(check_name(name), calculation=calculation, **self._with_unit(name, options))
             for name, (_, options) in self.stated.lines.items()
         ]
         lines += [
-            Line(check_name(name), outcome=True, calculation=calculation, **options)
+            Line(
+                check_name(name),
+                outcome=True,
+                calculation=calculation,
+                **self._with_unit(name, options),
+            )
             for name, (_, options) in self.stated.outcomes.items()
         ]
         for line in lines:
@@ -223,9 +241,17 @@ class _Adding:
         stated = options.get("value")
         value = given_value(name, kept_values if stated is None else stated, self.model.periods)
         others = {key: option for key, option in options.items() if key != "value"}
-        self.model.add(check_rate(Given(name, value, **others)))
+        self.model.add(check_rate(Given(name, value, **self._with_unit(name, others))))
+
+    def _with_unit(self, name: str, options: dict[str, Any]) -> dict[str, Any]:
+        """Return the options of a quantity with the unit of its cell, where none is stated."""
+        place = self.inputs.get(name, self.outputs.get(name))
+        if options.get("unit") is not None or not isinstance(place, tuple):
+            return options
+        return {**options, "unit": unit_of(self.contents, place[0])}
 
     def _driver(self, name: str, distribution: Any, options: dict[str, Any]) -> None:
+        options = self._with_unit(name, options)
         row = name in self.rows
         if isinstance(distribution, Process):
             if not row:

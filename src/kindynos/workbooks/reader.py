@@ -28,6 +28,11 @@ OLD_FILE = b"\xd0\xcf\x11\xe0"
 MOST_CELLS = 5_000_000  # that hold something
 MOST_RATIO = 400  # times that a part may grow in unpacking, beyond 50 MB
 SAFE_SIZE = 50 * 2**20
+# formats that a file names by their number only (ISO/IEC 29500-1, 18.8.30)
+BUILT_IN = {
+    9: "0%", 10: "0.00%", 14: "mm-dd-yy", 15: "d-mmm-yy", 16: "d-mmm", 17: "mmm-yy",
+    22: "m/d/yy h:mm", **dict.fromkeys((5, 6, 7, 8, 42, 44), '"$"#,##0'),
+}  # fmt: skip
 ESCAPED = re.compile(r"_x([0-9A-Fa-f]{4})_")
 
 
@@ -51,6 +56,7 @@ class Sheet:
     formulas: dict[tuple[int, int], Formula] = field(default_factory=dict)
     shared: dict[int, tuple[str, int, int]] = field(default_factory=dict)
     repeated: list[Area] = field(default_factory=list)  # tables of repeated recalculation
+    styles: dict[tuple[int, int], int] = field(default_factory=dict)  # of cells with a format
     bottom: int = 1
     right: int = 1
 
@@ -82,6 +88,12 @@ class Contents:
     program: str = ""
     macros: bool = False
     links: int = 0
+    formats: list[str] = field(default_factory=list)  # by the number of the style
+
+    def format_of(self, sheet: str, row: int, column: int) -> str:
+        """Return the number format of a cell; "" for none."""
+        style = self.sheets[sheet].styles.get((row, column), 0)
+        return self.formats[style] if style < len(self.formats) else ""
 
     def sheet(self, name: str) -> Sheet | None:
         """Return a sheet by its name, whatever the capitals."""
@@ -188,7 +200,7 @@ class _Package:
         if root is None or root not in self.known:
             raise FileError("is not a workbook: it holds no sheets", file=self.file)
         book, targets = self._tree(root), self._targets(root)
-        strings = self._strings(targets)
+        strings, formats = self._strings(targets), self._formats(targets)
         sheets: dict[str, Sheet] = {}
         tables: dict[str, TableArea] = {}
         count = 0
@@ -224,6 +236,7 @@ class _Package:
             program=self._program(),
             macros=any(piece.endswith("vbaProject.bin") for piece in self.known),
             links=sum(kind == "externalLink" for _, kind in targets.values()),
+            formats=formats,
         )
 
     def _program(self) -> str:
@@ -239,6 +252,19 @@ class _Package:
         if piece is None or piece not in self.known:
             return []
         return [_text_in(item) for item in self._tree(piece).iterfind(f"{MAIN}si")]
+
+    def _formats(self, targets: dict[str, tuple[str, str]]) -> list[str]:
+        """Return the number formats of the styles of cells, in their order."""
+        piece = next((piece for piece, kind in targets.values() if kind == "styles"), None)
+        if piece is None or piece not in self.known:
+            return []
+        styles = self._tree(piece)
+        stated = {
+            entry.get("numFmtId"): entry.get("formatCode", "")
+            for entry in styles.iterfind(f"{MAIN}numFmts/{MAIN}numFmt")
+        }
+        numbers = [e.get("numFmtId", "0") for e in styles.iterfind(f"{MAIN}cellXfs/{MAIN}xf")]
+        return [stated.get(n, BUILT_IN.get(int(n), "")) for n in numbers]
 
     def _tables(self, sheet: str, piece: str) -> Iterator[TableArea]:
         for target, kind in self._targets(piece).values():
@@ -300,6 +326,9 @@ def _read_row(sheet: Sheet, row: int, element: Any, strings: list[str]) -> None:
             continue
         if stored is not None:
             sheet.values[row, column] = stored
+        style = cell.get("s", "0")
+        if style != "0" and not isinstance(stored, str):
+            sheet.styles[row, column] = int(style)
         if formula is not None:
             _read_formula(sheet, row, column, formula)
         sheet.bottom, sheet.right = max(sheet.bottom, row), max(sheet.right, column)

@@ -1,6 +1,9 @@
 """A sheet named ``uncertain``: plain tables that say which cells are drawn, given and reported, for
 people who want to stay in their workbook.
 
+In one cell a line says the same as on the command line, such as "NPV = Out!B1, EUR, at least 0", or
+below the word drivers "Price = Inputs!C4: pert 40 50 70 EUR/t".
+
 Each table has a row of names: ``name`` and ``cell``, and for drivers ``distribution`` and the
 parameters by name. A row above that says "drivers", "given" or "outcomes" tells which it is;
 without one, a table with distributions is of drivers, and another of outcomes.
@@ -9,11 +12,13 @@ without one, a table with distributions is of drivers, and another of outcomes.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
 from kindynos.distributions.registry import distribution_from
 from kindynos.errors import KindynosError, ModelError
+from kindynos.workbooks.cell_texts import driver_in, outcome_in
 from kindynos.workbooks.graph import Graph
 from kindynos.workbooks.labels import unique
 from kindynos.workbooks.modelling import OUTCOME_OPTIONS, CellModel, names_for
@@ -43,16 +48,43 @@ def stated_on(sheet: Sheet, graph: Graph) -> CellModel:
     stated = CellModel(graph)
     for table in _tables(sheet):
         for row, entry in table.rows:
-            try:
+            with _in_row(sheet, row):
                 _add(stated, table.kind, entry)
-            except KindynosError as error:
-                raise ModelError(f"sheet {sheet.name!r}, row {row}: {error}") from None
+    for row, kind, text in _lines_of_text(sheet):
+        with _in_row(sheet, row):
+            stated.state(kind, driver_in(text) if kind == "drivers" else outcome_in(text))
     if not stated.outcomes:
         raise ModelError(
             f"the sheet {sheet.name!r} names no outcome: it needs a table with the columns name "
             "and cell below the word outcomes"
         )
     return stated
+
+
+@contextmanager
+def _in_row(sheet: Sheet, row: int) -> Iterator[None]:
+    try:
+        yield
+    except KindynosError as error:
+        raise ModelError(f"sheet {sheet.name!r}, row {row}: {error}") from None
+
+
+def _lines_of_text(sheet: Sheet) -> Iterator[tuple[int, str, str]]:
+    """Yield what is stated in one cell of a row, such as "NPV = Out!B1, EUR, at least 0": the row,
+    the kind and the text. A cell is a driver below the word drivers, or with a distribution after
+    a colon.
+    """
+    title = ""
+    for row, cells in sorted(_lines(sheet).items()):
+        texts = [value for value in cells.values() if value not in (None, "")]
+        if len(texts) != 1 or not isinstance(texts[0], str):
+            continue
+        word = texts[0].strip().lower().rstrip(":")
+        if word in KINDS:
+            title = word
+        elif "=" in texts[0] and title != "given":
+            drawn = title == "drivers" or (not title and ": " in texts[0])
+            yield row, "drivers" if drawn else "outcomes", texts[0]
 
 
 def _tables(sheet: Sheet) -> Iterator[SheetTable]:

@@ -1,0 +1,108 @@
+"""What people write of cells in one line: "NPV = Out!B1, EUR, at least 0" for an outcome, and
+"Price = Inputs!C4: pert 40 50 70 EUR/t" for a driver.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import fields
+from typing import Any, NamedTuple
+
+from kindynos.distributions.catalogue import CATALOGUE
+from kindynos.distributions.registry import distribution_from
+from kindynos.errors import ModelError
+from kindynos.formula.parse import is_name
+from kindynos.formula.tree import PERIOD
+from kindynos.workbooks.labels import as_name
+
+NUMBER = re.compile(r"[-+]?(?:\d[\d_]*\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
+AIM = re.compile(rf"at (least|most)\s+({NUMBER.pattern})\s*(%?)")
+BETTER = re.compile(r"(higher|lower) is better")
+
+
+class Statement(NamedTuple):
+    """A quantity in a line of text: its name, "" where the cell's label is to be taken, its cell,
+    a driver's distribution, and what else is said of it.
+    """
+
+    name: str
+    cell: str
+    distribution: Any
+    options: dict[str, Any]
+
+
+def outcome_in(text: str) -> Statement:
+    """Return the outcome that a text states; raises ModelError.
+
+    >>> outcome_in("NPV = Out!B1, EUR, at least 0")
+    Statement(name='NPV', cell='Out!B1', distribution=None, options={'unit': 'EUR', 'target': 0.0})
+    """
+    name, rest = _name_in(text)
+    cell, *parts = [piece.strip() for piece in rest.split(",")]
+    options: dict[str, Any] = {}
+    for piece in parts:
+        aim, better = AIM.fullmatch(piece), BETTER.fullmatch(piece)
+        if aim is not None:
+            target = float(aim[2].replace("_", "")) / (100 if aim[3] else 1)
+            said = {"target": target, **({"better": "low"} if aim[1] == "most" else {})}
+        elif better is not None:
+            said = {"better": "high" if better[1] == "higher" else "low"}
+        elif piece and not re.match(r"(at|above|below|over|under|[-+<>=\d])", piece):
+            said = {"unit": piece}
+        else:
+            raise ModelError(
+                f"cannot read {piece!r:.40}; say CELL, or 'NAME = CELL, UNIT, at least TARGET', "
+                "such as 'NPV = Out!B1, EUR, at least 0'"
+            )
+        twice = options.keys() & said.keys()
+        if twice:
+            raise ModelError(f"states its {min(twice)} twice")
+        options |= said
+    if not cell:
+        raise ModelError("names no cell; say 'NPV = Out!B1, EUR, at least 0'")
+    return Statement(name, cell, None, options)
+
+
+def driver_in(text: str) -> Statement:
+    """Return the driver that a text states, also in the short form "Inputs!C4=pert 40 50 70".
+    Raises ModelError.
+
+    >>> driver_in("Price = Inputs!C4: pert 40 50 70 EUR/t")[:2]
+    ('Price', 'Inputs!C4')
+    """
+    match = re.fullmatch(r"(?:([^=]*)=)?\s*([^=]+?)\s*:\s+(.+)", text.strip(), re.S)
+    name, cell, stated = ("", *text.partition("=")[::2]) if match is None else match.groups("")
+    label, numbers, unit = _parts_of(stated)
+    if not cell.strip() or not label:
+        raise ModelError(
+            "say 'NAME = CELL: DISTRIBUTION PARAMETERS UNIT', such as 'Price = Inputs!C4: pert 40 "
+            "50 70 EUR/t'"
+        )
+    kind: Any = CATALOGUE.find(label)  # every distribution is a dataclass
+    names = [field.name for field in fields(kind) if not field.kw_only]
+    if len(numbers) > len(names):
+        raise ModelError(f"{label} takes {', '.join(names)}, and {len(numbers)} numbers are stated")
+    distribution = distribution_from(label, dict(zip(names, numbers, strict=False)))
+    options = {"unit": unit} if unit else {}
+    return Statement(_as_stated(name), cell.strip(), distribution, options)
+
+
+def _parts_of(stated: str) -> tuple[str, list[float], str]:
+    """Return the distribution, its numbers and the unit of a text such as "pert 40 50 70 EUR/t"."""
+    words = stated.split()
+    begin = next((i for i, word in enumerate(words) if NUMBER.fullmatch(word)), len(words))
+    after = words[begin:]
+    end = next((i for i, word in enumerate(after) if not NUMBER.fullmatch(word)), len(after))
+    numbers = [float(word.replace("_", "")) for word in after[:end]]
+    return " ".join(words[:begin]), numbers, " ".join(after[end:])
+
+
+def _name_in(text: str) -> tuple[str, str]:
+    name, equals, rest = text.partition("=")
+    return (_as_stated(name), rest.strip()) if equals else ("", text.strip())
+
+
+def _as_stated(name: str) -> str:
+    """Return a name as it is written where formulas can use it, else one that they can."""
+    name = name.strip()
+    return name if is_name(name) and name != PERIOD else as_name(name)
