@@ -1,9 +1,11 @@
 """Commands on workbooks."""
 
 import json
+import zipfile
 
 import kindynos as kd
 from kindynos.model.file import load_model
+from kindynos.workbooks.recalculation import program
 from tests.common import Folder, run
 from tests.workbooks.common import write
 
@@ -27,6 +29,9 @@ class Workbooks(Folder):
         self.assertTrue(
             shown.startswith("186 of 186 formulas agree with the values stored in the file.\n")
         )
+        agreed = "were recalculated by a spreadsheet program: all 6 values agree"
+        self.assertIn(agreed if program() else "Only the base case was compared", shown)
+        self.assertIn(f"Written: {plan}", shown)
         self.assertEqual(load_model(plan).compiled().outcomes, ["net_value", "rate_of_return"])
         one = self.ran("run", self.ferry, *self.few, "--json")
         self.assertEqual(one, self.ran("run", plan, *self.few, "--json"))
@@ -39,6 +44,35 @@ class Workbooks(Folder):
         )
         words = self.ran("check", self.ferry, "--write", "/tmp/elsewhere.toml", status=2)
         self.assertIn("must lie beside the workbook", words)
+
+    def test_a_workbook_without_an_outcome_is_told_in_every_medium(self):
+        out, page = self.folder / "out", self.folder / "page.html"
+        told = self.ran("check", self.purser, "--out", out, "--report", page, "--quiet")
+        self.assertEqual(told, "")
+        self.assertIn("Evening!E9", (out / "proposals.csv").read_text())
+        self.assertIn("mean_of_the_copies", page.read_text())
+        facts = json.loads(self.ran("check", self.purser, "--json"))
+        self.assertEqual(facts["proposals"][0]["cell"], "Evening!E9")
+        self.assertEqual(len(facts["cells that draw"]), 800)
+
+    def test_every_difference_and_what_unknown_functions_stop(self):
+        import openpyxl
+
+        cells = {f"A{row}": f"={row}*2" for row in range(1, 31)}
+        book = write(self.folder, {**cells, "C1": "=NOSUCH(1)", "C2": "=C1+1", "C3": "=C2*2"})
+        with zipfile.ZipFile(book) as packed:
+            parts = {name: packed.read(name) for name in packed.namelist()}
+        sheet = parts["xl/worksheets/sheet1.xml"].replace(b"</f><v />", b"</f><v>7</v>")
+        parts["xl/worksheets/sheet1.xml"] = sheet.replace(b"</f><v></v>", b"</f><v>7</v>")
+        with zipfile.ZipFile(book, "w") as packed:
+            for name, data in parts.items():
+                packed.writestr(name, data)
+        self.assertEqual(openpyxl.load_workbook(book, data_only=True)["Data"]["A1"].value, 7)
+        shown = self.ran("check", book, "--out", self.folder / "all")
+        self.assertIn("Cells that differ: the first 20 of 33", shown)
+        self.assertIn("used in Data!C1, which 2 further formulas need", shown)
+        written = (self.folder / "all" / "differing-cells.csv").read_text()
+        self.assertEqual(written.count("Data!A"), 30)
 
     def test_cells_named_on_the_command_line(self):
         shown = self.ran("check", self.purser)

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from kindynos.model.model import Model
     from kindynos.reports.report import Report
 
+TRIED = 200  # trials, of which some are recalculated by a spreadsheet program
+
 
 @click.command()
 @model_argument
@@ -39,6 +41,9 @@ def check(
     proportion, a distribution that can be negative for a price or exceed 1 for a share, nothing
     said about what moves together.
 
+    Of a workbook it also says whether our values are those stored in it; where a spreadsheet
+    program is installed, that recalculates three trials. Without an outcome it proposes cells.
+
     \b
       kindynos check night_ferry.toml
       kindynos check night_ferry.toml --set hurdle=0.10
@@ -48,46 +53,29 @@ def check(
     if file.is_dir():
         _check_folder(file)
         return None
-    if file.suffix.lower() in WORKBOOKS:
-        if not _check_workbook(file, cells):
-            return None
-    elif write is not None:
-        raise KindynosError("--write goes with a workbook")
     from kindynos.reports.models import checked
 
+    said: list[str] = []
+    if file.suffix.lower() in WORKBOOKS:
+        from kindynos.reports.cells import sentences, workbook_checked
+        from kindynos.workbooks.uncertain_sheet import uncertain_sheet
+        from kindynos.workbooks.workbook import read_workbook
+
+        book = read_workbook(file)
+        if uncertain_sheet(book.contents) is None and not cells["outcomes"]:
+            return workbook_checked(book)
+        said = sentences(book)
+    elif write is not None:
+        raise KindynosError("--write goes with a workbook")
     model = read_model(file, changes, cells)
+    if said and model.compiled().drivers and not asked("brief"):
+        from kindynos.workbooks.recalculation import recalculated
+
+        said.append(recalculated(model.simulate(TRIED, seed=1)).words)
     if write is not None:
         _write_model(model, file, write)
-    return checked(model, whole)
-
-
-def _check_workbook(file: Path, cells: dict[str, Any]) -> bool:
-    """Say whether we agree with a workbook, and what is special about it; return whether it states
-    an outcome.
-    """
-    from kindynos.workbooks.uncertain_sheet import uncertain_sheet
-    from kindynos.workbooks.workbook import read_workbook
-
-    book = read_workbook(file)
-    if asked("json") and (uncertain_sheet(book.contents) is not None or cells["outcomes"]):
-        return True  # the data are those of the model
-    words = book.agreement.words
-    click.echo(f"{words[:1].upper()}{words[1:]}.")
-    for note in book.notes:
-        click.echo(f"{note[:1].upper()}{note[1:]}.")
-    functions = book.functions()
-    for name, row in functions[~functions["known"]].iterrows():
-        click.echo(f"The function {name} is not known; used in {row['cells']}.")
-    drawn = book.random()
-    if len(drawn):
-        valid = len(drawn) == 1
-        count = "1 cell draws" if valid else f"{len(drawn):,} cells draw"
-        click.echo(f"{count}: {', '.join(drawn.index[:5])}{', ...' * (len(drawn) > 5)}.")
-    click.echo("")
-    if uncertain_sheet(book.contents) is None and not cells["outcomes"]:
-        click.echo("Name the cell of the answer with --outcome CELL to see the model.")
-        return False
-    return True
+        said.append(f"Written: {write}.")
+    return checked(model, whole, said)
 
 
 def _write_model(model: Model, file: Path, write: Path) -> None:
@@ -99,7 +87,6 @@ def _write_model(model: Model, file: Path, write: Path) -> None:
     check_writable(write)
     with replacing(write) as temporary:
         temporary.write_text(model.to_toml(), encoding="utf-8")
-    click.echo(f"Written: {write}\n")
 
 
 def _check_folder(folder: Path) -> None:

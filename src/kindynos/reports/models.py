@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rich.console import RenderableType
+from rich.text import Text
 
 from kindynos.formatting import number
 from kindynos.model.review import review
@@ -23,9 +25,10 @@ MOST_ROWS = 100  # of a table
 TRIED, SEED = 200, 1  # trials in which conditions are tried
 
 
-def checked(model: Model, whole: bool = False) -> Report:
+def checked(model: Model, whole: bool = False, said: Sequence[str] = ()) -> Report:
     """Return the figures of a model with their units and sources, its base case, and what a review
-    found; of long tables the first rows unless they are to be ``whole``.
+    found; of long tables the first rows unless they are to be ``whole``. What is ``said`` of the
+    workbook that it rests on stands first.
     """
     program = model.compiled()
     units = {name: getattr(quantity, "unit", None) for name, quantity in model.quantities.items()}
@@ -37,7 +40,8 @@ def checked(model: Model, whole: bool = False) -> Report:
         *(model_tables.cohort_table(name, cohort) for name, cohort in cohorts.items()),
         model_tables.sheet_table("Base case, in the order of evaluation", lines, units, whole),
     ]
-    parts: list[RenderableType] = opening(model_answer(model))
+    parts: list[RenderableType] = [Text("\n".join(said)), ""] if said else []
+    parts += opening(model_answer(model))
     for table in tables:
         parts += [table if whole else table.first(MOST_ROWS), ""]
     answer = review(program)
@@ -50,6 +54,7 @@ def checked(model: Model, whole: bool = False) -> Report:
         facts=lambda: {
             "model": model.name,
             "findings": [{"name": item.name, "text": item.text} for item in answer],
+            **({"workbook": list(said)} if said else {}),
         },
         tables=lambda: {
             "base case": model.base_case(),

@@ -147,7 +147,12 @@ def title_of(result: Result | RowResult | SummaryResult) -> str:
     unit = f", {result.unit}" if result.unit else ""
     target = ""
     if result.target is not None:
-        target = f", target {number(in_unit(result.target, result.unit))}"
+        shown_target = (
+            threshold(result.target, result.unit)
+            if is_time(result.unit)
+            else number(in_unit(result.target, result.unit))
+        )
+        target = f", target {shown_target}"
     return f"{result.name}{unit}{target}"
 
 

@@ -83,7 +83,7 @@ def _text_left(contents: Contents, cell: Cell) -> tuple[str, bool]:
         text = isinstance(value, str) and (cell.row, column) not in sheet.formulas
         if isinstance(value, str) and text and value.strip() and column != unit:
             return value, own
-        own = own and (value is None or text)
+        own = own and (text or (value is None and (cell.row, column) not in sheet.formulas))
     return "", True
 
 

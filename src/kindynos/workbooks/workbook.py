@@ -132,7 +132,7 @@ class Workbook:
         """Return the cells that are worked out from a cell, as a tree like that of
         ``precedents``.
         """
-        return self._tree(cell, lambda number: self._uses.get(number, []))
+        return self._tree(cell, lambda number: self.uses.get(number, []))
 
     def _tree(self, cell: str, following: Any) -> dict[str, Any]:
         graph = self.graph
@@ -171,7 +171,8 @@ class Workbook:
         return list(dict.fromkeys(values))
 
     @cached_property
-    def _uses(self) -> dict[int, list[int]]:
+    def uses(self) -> dict[int, list[int]]:
+        """The cells with formulas that refer to each cell, by their numbers in the graph."""
         uses: dict[int, list[int]] = {}
         for number in self.graph.formulas:
             shown = self.graph.numbers[self.graph.cells[number]]
@@ -207,6 +208,22 @@ class Workbook:
         }
         table = pd.DataFrame.from_dict(rows, orient="index", columns=["count", "known", "cells"])
         return table.rename_axis("function")
+
+    def needing(self, function: str) -> int:
+        """Return how many further formulas need the cells that call a function."""
+        graph = self.graph
+        calling = {
+            graph.numbers[formula.cell]
+            for formula in graph.formulas.values()
+            if any(isinstance(n, FunctionCall) and n.name == function for n in formula.tree.walk())
+        }
+        reached, waiting = set(calling), list(calling)
+        while waiting:
+            for user in self.uses.get(waiting.pop(), ()):
+                if user not in reached:
+                    reached.add(user)
+                    waiting.append(user)
+        return len(reached) - len(calling)
 
     def random(self) -> pd.DataFrame:
         """Return the cells that draw: how often each calls RAND, and the distribution that it is,
