@@ -73,13 +73,28 @@ def program() -> str | None:
     return next((found for name in PROGRAMS if (found := shutil.which(name))), None)
 
 
+def converted(paths: Sequence[Path], folder: Path) -> list[Path]:
+    """Return workbooks as the spreadsheet program works them out, in another folder; raises OSError
+    where there is no program, or it did not write them, and SubprocessError.
+    """
+    found = program()
+    if found is None:
+        raise FileNotFoundError("no spreadsheet program")
+    options = [f"-env:UserInstallation=file://{folder}/profile", "--headless"]
+    command = [found, *options, "--convert-to", "xlsx", "--outdir", str(folder), *map(str, paths)]
+    subprocess.run(command, capture_output=True, timeout=PATIENCE + len(paths), check=True)
+    written = [folder / path.name for path in paths]
+    if not all(path.is_file() for path in written):
+        raise FileNotFoundError("not all workbooks were written")
+    return written
+
+
 def recalculated(run: Run, numbers: Sequence[int] | None = None) -> Recalculated:
     """Return how trials of a workbook's run compare with what a spreadsheet program gives for their
     draws: of its first outcome the lowest, the highest and one in between, unless stated.
     """
     chosen = tuple(_telling_trials(run) if numbers is None else numbers)
-    found = program()
-    if found is None:
+    if program() is None:
         return Recalculated(chosen, problem="none is installed")
     calculation = next(
         line.calculation
@@ -91,15 +106,13 @@ def recalculated(run: Run, numbers: Sequence[int] | None = None) -> Recalculated
         paths = [folder / f"trial{number}.xlsx" for number in chosen]
         for number, path in zip(chosen, paths, strict=True):
             trial_workbook(run, number, path)
-        options = [f"-env:UserInstallation=file://{folder}/profile", "--headless", "--convert-to"]
-        command = [found, *options, "xlsx", "--outdir", str(folder / "out"), *map(str, paths)]
         try:
-            subprocess.run(command, capture_output=True, timeout=PATIENCE, check=True)
+            written = converted(paths, folder / "out")
         except (subprocess.SubprocessError, OSError):
             return Recalculated(chosen, problem="the one that is installed did not recalculate it")
         differing, compared = [], 0
-        for number, path in zip(chosen, paths, strict=True):
-            contents = read_contents(folder / "out" / path.name)
+        for number, path in zip(chosen, written, strict=True):
+            contents = read_contents(path)
             for name in run.outcomes:
                 output = calculation.outputs.get(name)
                 if not isinstance(output, tuple):
