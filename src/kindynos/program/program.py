@@ -95,6 +95,10 @@ class Program:
         """The names of everything that has a value in a run: all but tables."""
         return [name for name, shape in self.shapes.items() if not shape.table]
 
+    def is_quantity(self, name: str) -> bool:
+        """Return whether a name has a value in a run."""
+        return name in self.shapes and not self.shapes[name].table
+
     @property
     def named(self) -> list[str]:
         """The names of what is a parameter of a driver's distribution."""

@@ -347,8 +347,18 @@ class Sample:
             terms = terms * gaps
         return sums
 
+    def _quantile_at(self, level: float) -> float:
+        """Return the value at one level, as ``quantile``, without arrays."""
+        place = level * (self.count - 1)
+        below = math.floor(place)
+        low, high = (float(self.sorted[k]) for k in (below, min(below + 1, self.count - 1)))
+        weight = place - below
+        return low if weight == 0 or low == high else low + (high - low) * weight
+
     def quantile(self, level: Any) -> Any:
         """Return the value at a level, interpolated between neighbours in order."""
+        if type(level) is float:
+            return self._quantile_at(level)
         values = np.asarray(level) * (self.count - 1)
         below = np.floor(values).astype(np.int64)
         above = np.minimum(below + 1, self.count - 1)

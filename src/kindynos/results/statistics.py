@@ -155,8 +155,8 @@ def percentile(sample: AnySample, q: float) -> Estimate:
     if sample.worth * min(level, 1 - level) < FEW_BEYOND:
         return _far_out(sample, level, value)
     reach = max(sample.reach_below(value), 1 / sample.worth)
-    low, high = sample.quantile(np.clip([level - reach, level + reach], 0, 1))
-    return Estimate(value, low, high)
+    low = sample.quantile(max(level - reach, 0.0))
+    return Estimate(value, low, sample.quantile(min(level + reach, 1.0)))
 
 
 def _far_out(sample: AnySample, level: float, value: float) -> Estimate:

@@ -158,7 +158,7 @@ class SimulatedTrials(Mapping[str, Result]):
         return len(self._program.quantities)
 
     def __contains__(self, name: object) -> bool:
-        return name in self._program.quantities
+        return isinstance(name, str) and self._program.is_quantity(name)
 
     __eq__ = object.__eq__  # runs are compared by kd.compare
     __hash__ = object.__hash__
@@ -205,7 +205,7 @@ class SimulatedTrials(Mapping[str, Result]):
         """Return the name of a quantity; raises RunError, with the nearest spelling, for what is
         none.
         """
-        if not isinstance(name, str) or name not in self._program.quantities:
+        if not isinstance(name, str) or not self._program.is_quantity(name):
             raise RunError(
                 f"the run has no quantity {shown(name)}",
                 unknown=name,

@@ -16,6 +16,7 @@ MISSING = frozenset(
 )  # fmt: skip
 SPACES = re.compile(r"\s|['\u2019]")  # that part groups of digits; \s has thin spaces among them
 PLAIN = re.compile(r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?|[+-]?inf(?:inity)?", re.IGNORECASE)
+PARTED = re.compile(r"\d[-/:]\d")
 CODE = re.compile(r"[A-Z]{3}")  # of a currency, such as EUR
 SIGNS = {
     "\N{MINUS SIGN}": "-",
@@ -53,6 +54,8 @@ currency=''), NumberCell(value=3000.0, percent=False, currency='EUR'))
     text = text.strip()
     if decimal == "." and PLAIN.fullmatch(text):  # as most are
         return NumberCell(float(text))
+    if PARTED.search(text):  # a date or a time, of which a file may hold very many
+        return None
     below = text.startswith("(") and text.endswith(")")
     text = text[1:-1].strip() if below else text
     sign, text = _signed(text)

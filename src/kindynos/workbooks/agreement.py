@@ -11,6 +11,7 @@ from kindynos.errors import KindynosError
 from kindynos.workbooks.addresses import Cell
 from kindynos.workbooks.calculation import tidied, working_out
 from kindynos.workbooks.cell_errors import VALUE, CellError
+from kindynos.workbooks.collecting import uncollected
 from kindynos.workbooks.compiling import Compiler
 from kindynos.workbooks.graph import Graph
 from kindynos.workbooks.random_cells import random_cells
@@ -110,6 +111,7 @@ def shown(value: Value) -> str:
     return value.code if isinstance(value, CellError) else repr(value)
 
 
+@uncollected()
 def agreement(graph: Graph, requested: Iterable[int] | None = None) -> Agreement:
     """Return how our values of formulas compare with those stored in the file: of all of them, or
     of the cells that are wanted and those that they need.
@@ -165,8 +167,11 @@ def _other_error(graph: Graph, ours: Value, theirs: Value) -> bool:
 
 def _depending(graph: Graph, drawn: set[int], seeds: Iterable[int]) -> set[int]:
     """Return the cells that draw, and those that depend on them."""
-    depending = {number for group in graph.ordered(seeds) for number in group} & drawn
-    for group in graph.ordered(seeds):
+    if not drawn:
+        return set()
+    groups = graph.ordered(seeds)
+    depending = {number for group in groups for number in group} & drawn
+    for group in groups:
         if any(need in depending for number in group for need in graph.needs(number)):
             depending.update(group)
     return depending

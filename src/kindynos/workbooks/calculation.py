@@ -18,6 +18,7 @@ from kindynos.finance.notes import note
 from kindynos.program.calculation import Calculation
 from kindynos.workbooks.addresses import Area, Cell
 from kindynos.workbooks.cell_errors import BY_NUMBER, NUM, VALUE, CellError
+from kindynos.workbooks.collecting import uncollected
 from kindynos.workbooks.compiling import TIDYING, Compiler, single
 from kindynos.workbooks.formulas import Binary, FormulaNode, FunctionCall
 from kindynos.workbooks.graph import Graph
@@ -275,6 +276,7 @@ class CellCalculation(Calculation):
             self._plans[names] = self._planned(names)
         return self._plans[names]
 
+    @uncollected()
     def _planned(self, names: tuple[str, ...]) -> CellPlan:
         """Return the plan for some outputs; what depends on no input is worked out once."""
         compiler, graph = self._compiler, self._bound

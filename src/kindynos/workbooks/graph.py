@@ -11,6 +11,7 @@ from typing import Any
 
 from kindynos.errors import FormulaError, ModelError
 from kindynos.workbooks.addresses import LAST_COLUMN, LAST_ROW, Area, Cell, sheet_and_rest
+from kindynos.workbooks.collecting import uncollected
 from kindynos.workbooks.formulas import (
     Binary,
     External,
@@ -75,6 +76,7 @@ class Graph:
     _working: set[int] = field(default_factory=set)  # cells whose needs are just being found
 
     @classmethod
+    @uncollected()
     def of(cls, contents: Contents) -> Graph:
         """Return the graph of a workbook."""
         allow_deep_trees()

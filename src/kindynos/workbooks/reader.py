@@ -17,6 +17,7 @@ from kindynos.tables.files import MOST_BYTES, check_file, check_zip
 from kindynos.validate import path_of
 from kindynos.workbooks.addresses import Area, area_in, column_of
 from kindynos.workbooks.cell_errors import ERRORS, VALUE
+from kindynos.workbooks.collecting import uncollected
 from kindynos.workbooks.values import Value
 
 MAIN = "{http://schemas.openxmlformats.org/spreadsheetml/2006/main}"
@@ -104,6 +105,7 @@ class Contents:
         return next((sheet for key, sheet in self.sheets.items() if key.lower() == lower), None)
 
 
+@uncollected()
 def read_contents(source: str | Path) -> Contents:
     """Return what a workbook holds; raises FileError for a file that is none, or cannot be read."""
     path = path_of("source", source)
