@@ -329,3 +329,28 @@ class OpenPercentiles(Case):
         self.assertGreater(np.mean(inside), 0.92)
         self.assertLess(np.mean(inside), 0.985)
         self.assertLess(np.mean(in_half), 0.8)
+
+
+class Goodness(Case):
+    def test_p_values_of_many_values_are_those_that_are_published(self):
+        """Of a fitted normal the p-value of Anderson and Darling has a formula in the distance, in
+        the range of most samples: D'Agostino and Stephens, Goodness-of-Fit Techniques (1986), table
+        4.9; and of Kolmogorov and Smirnov there are points at 15 % and 5 %.
+        """
+        for seed in range(6):
+            values = np.random.default_rng(seed).normal(10, 3, 5_000)
+            found = kd.fit_distributions(values, ["normal"]).distances["normal"]
+            scaled = found.anderson_darling * (1 + 0.75 / 5_000)
+            if scaled > 0.6:
+                published = np.exp(1.2937 - 5.709 * scaled + 0.0186 * scaled**2)
+            elif scaled > 0.34:
+                published = np.exp(0.9177 - 4.279 * scaled - 1.38 * scaled**2)
+            else:
+                published = 1 - np.exp(-8.318 + 42.796 * scaled - 59.938 * scaled**2)
+            self.assertAlmostEqual(found.anderson_darling_p, published, delta=0.11)
+            root = np.sqrt(5_000)
+            largest = found.kolmogorov_smirnov * (root - 0.01 + 0.85 / root)
+            if largest < 0.74:
+                self.assertGreater(found.kolmogorov_smirnov_p, 0.12)
+            if largest > 0.93:
+                self.assertLess(found.kolmogorov_smirnov_p, 0.07)

@@ -9,6 +9,7 @@ Quindimil, Metrika 40 (1993), 243-256.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from hashlib import blake2b
 from typing import Any
@@ -24,6 +25,7 @@ from kindynos.fitting.newton import climb
 from kindynos.fitting.search import MOST_AT_ONCE, LikelihoodSearch
 
 SAMPLES = 199
+ENOUGH = 1_000  # values of a sample: the distances of more have the same distribution in the limit
 STEPS = 12  # of a fit that begins at the truth
 
 
@@ -73,19 +75,31 @@ def goodness(fitted: Distribution, data: Data, samples: int = SAMPLES) -> Distan
     """Return the distances with p-values: the share of samples of the fitted distribution, fitted
     again, that lie as far.
 
-    Weighted and censored data have neither.
+    Of many values, samples of ``ENOUGH`` stand for all: the Anderson-Darling distance, and the
+    Kolmogorov-Smirnov distance on its scale, have the same distribution then. Weighted and censored
+    data have neither.
     """
     if not (data.plain and data.even):
         return Distances(np.nan, np.nan, np.nan, np.nan)
     first = distances(fitted, data.values)
     # the same data, the same samples
     own = int.from_bytes(blake2b(np.sort(data.values).tobytes(), digest_size=6).digest())
-    rows = fitted.sample((samples, len(data.values)), seed=own, purpose="goodness")
+    size = min(len(data.values), ENOUGH)
+    rows = fitted.sample((samples, size), seed=own, purpose="goodness")
     again = np.array(
         [distances(item, row) for item, row in zip(refitted(fitted, data, rows), rows, strict=True)]
     )
-    p = (1 + (again >= np.array(first)).sum(axis=0)) / (samples + 1)
+    reached = np.array(first) * [1.0, _scale(len(data.values)) / _scale(size)]
+    p = (1 + (again >= reached).sum(axis=0)) / (samples + 1)
     return Distances(*first, float(p[0]), float(p[1]))
+
+
+def _scale(count: int) -> float:
+    """Return the factor that makes the Kolmogorov-Smirnov distance of any number of values one
+    figure. Source: Stephens, Journal of the American Statistical Association 69 (1974), 730-737.
+    """
+    root = math.sqrt(count)
+    return root + 0.12 + 0.11 / root
 
 
 def refitted(fitted: Distribution, data: Data, rows: Floats) -> list[Distribution]:
@@ -105,7 +119,7 @@ def refitted(fitted: Distribution, data: Data, rows: Floats) -> list[Distributio
             for name, side in family.at_data.items()
             if name in by_name and name not in record.fixed
         }
-        own = replace(data, values=row[0])
+        own = replace(data, values=row[0], weights=data.weights[: row.shape[1]])
         search = LikelihoodSearch(family, own, {**by_name, **ends}, row)
         parameters = _parameters(search, record.estimates, len(row))
         for position in range(len(row)):
