@@ -100,7 +100,7 @@ class Rates(Case):
         model.outcome("value", "npv(rate, flow)", unit="%")
         found = {text.split(":")[0] for text in self.findings(model)}
         texts = " ".join(self.findings(model))
-        self.assertIn("adds or subtracts fare in EUR and bill in NOK", texts)
+        self.assertIn("adds fare and bill: EUR and NOK", texts)
         self.assertIn("payback counts periods of a month, and its unit is years", texts)
         self.assertIn("irr is a rate, and its unit is EUR", texts)
         self.assertIn("npv is an amount, and its unit is %", texts)

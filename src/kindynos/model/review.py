@@ -15,7 +15,8 @@ from kindynos.cohorts.chain import findings as cohort_findings
 from kindynos.dependence import convert
 from kindynos.distributions.normal import Normal
 from kindynos.formatting import brief, is_per_cent
-from kindynos.formula.tree import Call, Expression, Name, Number, Operation
+from kindynos.formula.tree import Call, Expression, Name, Number
+from kindynos.model.unit_findings import unit_review
 from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
 from kindynos.program.quantities import YEARLY, DistributionDriver, Driver, ProcessDriver
@@ -199,21 +200,14 @@ def _calls(tree: Expression | None) -> Iterator[Call]:
             yield node
 
 
-def _mixed_units(program: Program) -> Iterator[Finding]:
-    """Sums and differences of quantities in different units."""
-    units = _units(program)
-    for line in program.lines.values():
-        nodes = [] if line.tree is None else line.tree.walk()
-        for node in nodes:
-            sums = isinstance(node, Operation) and node.symbol in ("+", "-")
-            if not sums and not (isinstance(node, Call) and node.function.name == "sum_of"):
-                continue
-            names = [piece.name for piece in node.parts if isinstance(piece, Name)]
-            stated = {name: unit for name in names if (unit := units.get(name))}
-            each = re.compile(rf"(\s*/\s*|\s(a|per|each)\s){program.timeline.every}$")
-            if len({each.sub("", _plain_unit(unit)) for unit in stated.values()}) > 1:
-                sides = " and ".join(f"{name} in {unit}" for name, unit in stated.items())
-                yield Finding(line.name, f"adds or subtracts {sides}")
+def _contradicting_units(program: Program) -> Iterator[Finding]:
+    """Units that contradict each other along the formulas; an outcome whose function already tells
+    that its unit is wrong is named once.
+    """
+    told = {finding.name for finding in _units_of_outcomes(program)}
+    for finding in unit_review(program).found:
+        if finding.name not in told:
+            yield Finding(finding.name, finding.text)
 
 
 def _units_of_outcomes(program: Program) -> Iterator[Finding]:
@@ -488,7 +482,7 @@ CHECKS: tuple[Callable[[Program], Iterator[Finding]], ...] = (
     _targets,
     _yearly_rates,
     _rates_of_periods,
-    _mixed_units,
+    _contradicting_units,
     _units_of_outcomes,
     _beyond_the_periods,
     _time_of_processes,

@@ -10,6 +10,7 @@ from rich.text import Text
 
 from kindynos.formatting import number
 from kindynos.model.review import review
+from kindynos.model.unit_findings import UnitReview, unit_review
 from kindynos.model.writing import cohorts_of
 from kindynos.reports import model_tables
 from kindynos.reports.answers import model_answer, opening
@@ -48,12 +49,18 @@ def checked(model: Model, whole: bool = False, said: Sequence[str] = ()) -> Repo
     tried = model.simulate(TRIED, seed=SEED) if program.checks else None
     if tried is not None:
         parts += [checks_table(tried, model), ""]
+    units_read = unit_review(program)
     return Report.of(
-        [*parts, model_tables.findings(answer)],
+        [*parts, model_tables.findings(answer), _units_compared(units_read)],
         kind="model",
         facts=lambda: {
             "model": model.name,
             "findings": [{"name": item.name, "text": item.text} for item in answer],
+            "units": {
+                "compared": list(units_read.tracked),
+                "not read": units_read.unread,
+                "following from formulas": units_read.proposed,
+            },
             **({"workbook": list(said)} if said else {}),
         },
         tables=lambda: {
@@ -61,6 +68,26 @@ def checked(model: Model, whole: bool = False, said: Sequence[str] = ()) -> Repo
             **({} if tried is None else {"checks": tried.checks()}),
         },
     )
+
+
+def _units_compared(units: UnitReview) -> Text | None:
+    """Return which units were compared along the formulas, which not, and which follow for lines
+    without one; None for a model without units.
+    """
+    if not (units.tracked or units.unread or units.proposed):
+        return None
+    said = []
+    if units.tracked:
+        said.append(f"Compared along the formulas: {', '.join(units.tracked)}.")
+    else:
+        said.append("No unit was compared: none stands above and below the line.")
+    if units.unread:
+        listed = ", ".join(f"{name} ({text})" for name, text in units.unread.items())
+        said.append(f"Not compared, since they cannot be read for certain: {listed}.")
+    if units.proposed:
+        listed = ", ".join(f"{name} {unit}" for name, unit in units.proposed.items())
+        said.append(f"Lines without a unit, and what follows from their formulas: {listed}.")
+    return Text(" ".join(said), style="dim")
 
 
 def checks_table(tried: Run, model: Model) -> FigureTable:
