@@ -14,6 +14,7 @@ from fractions import Fraction
 
 from kindynos.formatting import brief
 from kindynos.formula.tree import Call, Expression, Name, Number, Operation, Previous
+from kindynos.model.scaling import scaling_findings
 from kindynos.program.program import Program
 from kindynos.units.algebra import PURE_UNIT, Unit
 from kindynos.units.comparing import TIME, Gap, gap_between
@@ -98,6 +99,7 @@ class _Review:
             if unit is not None and not self.texts[name] and not unit.plain and not unit.odd:
                 proposed |= self._proposed(name, unit)
         self.found += self._percentages()
+        self.found += self._of_calculations()
         found = list(dict.fromkeys(self.found))
         return UnitReview(
             found, proposed, self.unread, tuple(sorted(map(_shown_base, self.tracked)))
@@ -192,6 +194,22 @@ class _Review:
                 if LEAST_PER_CENT <= figure <= MOST_PER_CENT and not divided:
                     words = f"is {brief(figure)}, in {text}: a formula takes it as "
                     yield UnitFinding(name, f"{words}{brief(100 * figure)} %")
+
+    def _of_calculations(self) -> Iterator[UnitFinding]:
+        """Yield what functions and workbooks contradict, by how they scale."""
+        told = set()
+        for item in scaling_findings(self.program, self.known):
+            if item.base not in self.tracked or (item.name, item.mend) in told:
+                continue
+            told.add((item.name, item.mend))  # one finding for one wrong figure
+            shown, stated = _shown_base(item.base), self.texts.get(item.mend)
+            unit = {item.base: item.power} if item.power else {}
+            would = self._words(Unit(unit)) if unit else f"no {shown}"
+            yield UnitFinding(
+                item.name,
+                f"does not scale with {shown} as its unit says; it would if {item.mend} "
+                f"({stated}) had {would} in its unit",
+            )
 
     def _is_divided_by_100(self, name: str) -> bool:
         """Return whether formulas divide a figure by 100, or a product that it is part of."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from rich.console import RenderableType
@@ -58,8 +58,8 @@ def checked(model: Model, whole: bool = False, said: Sequence[str] = ()) -> Repo
             "findings": [{"name": item.name, "text": item.text} for item in answer],
             "units": {
                 "compared": list(units_read.tracked),
-                "not read": units_read.unread,
-                "following from formulas": units_read.proposed,
+                "not read": _named(units_read.unread),
+                "following from formulas": _named(units_read.proposed),
             },
             **({"workbook": list(said)} if said else {}),
         },
@@ -68,6 +68,10 @@ def checked(model: Model, whole: bool = False, said: Sequence[str] = ()) -> Repo
             **({} if tried is None else {"checks": tried.checks()}),
         },
     )
+
+
+def _named(units: Mapping[str, str]) -> list[dict[str, str]]:
+    return [{"name": name, "unit": unit} for name, unit in units.items()]
 
 
 def _units_compared(units: UnitReview) -> Text | None:
