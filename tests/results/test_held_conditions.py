@@ -62,10 +62,10 @@ class HeldConditions(Folder):
         self.assertEqual(found.outcomes, ["double"])
         with self.fails("check 'below_two'", "is broken in", kind=kd.RunError):
             made.simulate(5_000, 4, on_broken="error")
-        with self.assertWarnsRegex(
-            kd.DataWarning, "does not count the trials that break below_two"
-        ):
-            made.simulate(200_000, 4, store="summary")
+        summary = made.simulate(200_000, 4, store="summary").checks()
+        held = made.simulate(200_000, 4).checks()
+        for column in ("broken in", "share", "first trial"):
+            self.assertEqual(list(summary[column]), list(held[column]))
         with self.fails("on_broken='error' needs store='all'"):
             made.simulate(200_000, 4, store="summary", on_broken="error")
 
@@ -78,6 +78,11 @@ class HeldConditions(Folder):
         self.assertEqual(row["first trial"], int(np.argmax(below > 0)))
         self.assertEqual((row["worst trial"], row["periods"]), (int(np.argmax(below)), below.max()))
         self.assertEqual(found.checks().loc["adds_up", "broken in"], 0)
+        model = kd.load_model(self.file)
+        summary = model.simulate(100_000, 1, store="summary").checks()
+        held = model.simulate(100_000, 1).checks()
+        self.assertEqual(list(summary["broken in"]), list(held["broken in"]))
+        self.assertEqual(summary.loc["above_overdraft", "first trial"], held["first trial"].iloc[0])
 
     def test_a_tolerance_is_a_share_of_the_larger_side(self):
         for gap, tolerance, broken in ((1e-7, 1e-9, True), (1e-7, 1e-6, False), (0.0, 1e-9, False)):

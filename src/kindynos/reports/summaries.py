@@ -9,7 +9,7 @@ from kindynos.formatting import shown
 from kindynos.reports.answers import MOST_OUTCOMES, asked_sentences, opening, value_sentence
 from kindynos.reports.report import Report
 from kindynos.reports.runs import label, title_of
-from kindynos.reports.tables import FigureTable, Words, table_of
+from kindynos.reports.tables import DOUBT, FigureTable, Words, table_of
 from kindynos.results.figures import DEFAULT, TableSpec, outcome_table, reported_figures
 from kindynos.results.summary_run import SummaryRun
 
@@ -18,7 +18,15 @@ def summarized(run: SummaryRun, asked: TableSpec = DEFAULT) -> Report:
     """Return the figures of all outcomes with their errors, and how the run was made."""
     table = outcome_table(run, asked)
     sentences = [value_sentence(run[name]) for name in run.outcomes[:MOST_OUTCOMES]]
-    parts: list[RenderableType] = opening(sentences + asked_sentences(run, asked))
+    held = run.checks()
+    broken = [
+        f"The condition {name} is broken in {row['broken in']:,} of {run.size:,} trials "
+        f"({100 * row['share']:.2g} %), first in trial {row['first trial']:,}."
+        for name, row in held.iterrows()
+        if row["broken in"]
+    ]
+    parts: list[RenderableType] = [Text(line, style=DOUBT) for line in broken]
+    parts += opening(sentences + asked_sentences(run, asked))
     for name in run.outcomes:
         parts += [_outcome(run, name, asked), ""]
     facts = run.facts()
@@ -27,7 +35,8 @@ def summarized(run: SummaryRun, asked: TableSpec = DEFAULT) -> Report:
         "percentiles and their intervals are those of all trials."
     )
     parts.append(Text(how, style="dim"))
-    return Report.of(parts, kind="summary", facts=lambda: facts, tables=lambda: {"figures": table})
+    tables = {"figures": table, **({"checks": held} if len(held) else {})}
+    return Report.of(parts, kind="summary", facts=lambda: facts, tables=lambda: tables)
 
 
 def _outcome(run: SummaryRun, name: str, asked: TableSpec) -> FigureTable:

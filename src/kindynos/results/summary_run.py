@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from kindynos.arrays import Floats
 from kindynos.delegation import Reported
@@ -34,6 +34,7 @@ from kindynos.program.batch import BatchTask
 from kindynos.program.identity import identity
 from kindynos.program.program import Program
 from kindynos.results.figures import PERCENTILES, FigureTables, chance_of_one
+from kindynos.results.held_conditions import broken_periods
 from kindynos.results.result import NumberStatistics
 from kindynos.results.run import Run
 from kindynos.results.sheet import sheet
@@ -84,7 +85,9 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
         levels = tuple(sorted({finite("a percentile", q) / 100 for q in percentiles}))
         self._drivers = tuple(name for name in program.drivers if not program.shapes[name].row)
         self._samples: dict[str, SummarySample] = {}
-        self._pass({name: Needs(levels, self._cuts(name)) for name in self.names})
+        self._broken: dict[str, NDArray[np.int64]] = {}
+        requests = {name: Needs(levels, self._cuts(name)) for name in self.names}
+        self._pass(requests | {name: Needs() for name in program.checks})
 
     def _cuts(self, name: str) -> tuple[float, ...]:
         """Return the figures at which every table counts the trials of an outcome."""
@@ -133,6 +136,33 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
     def warnings_of(self, name: str) -> dict[str, int]:
         """Return the warnings about some trials of an outcome: none, since a summary keeps none."""
         return {}
+
+    @checked
+    def checks(self) -> pd.DataFrame:
+        """Return a row for each condition that must hold: in how many trials it is broken, their
+        share and the first of them, None where it always holds.
+        """
+        import pandas as pd
+
+        rows = {
+            name: (int(broken.sum()), int(broken.sum()) / self.size, self._first_broken(name))
+            for name, broken in self._broken.items()
+        }
+        columns = ["broken in", "share", "first trial"]
+        table = pd.DataFrame.from_dict(rows, orient="index", columns=columns)
+        return table.astype({"first trial": "Int64"}).rename_axis("check")
+
+    def _first_broken(self, name: str) -> int | None:
+        """Return the first trial that breaks a condition, drawn again with its batch."""
+        broken = self._broken[name]
+        if not broken.any():
+            return None
+        blocks = self.drawing.blocks
+        begin = int(blocks.bounds[int(np.flatnonzero(broken)[0])])
+        batch, position = blocks.find(begin)
+        task = BatchTask(self.program, self.drawing.plan, self.seed, blocks, (name,))
+        periods = broken_periods(task(batch).values[name])
+        return begin - position + int(np.flatnonzero(periods)[0])
 
     def percentile(self, name: str, q: ArrayLike) -> Any:
         """Return a percentile of an outcome, or several; see ``Run.percentile``."""
@@ -256,7 +286,7 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
         blocks, plan, options = self.drawing.blocks, self.drawing.plan, self._options
         names = tuple(dict.fromkeys([*requested, *self._drivers]))
         drawn = BatchTask(self.program, plan, self.seed, blocks, names, options.on_bad == "error")
-        task = SummaryTask(drawn, requested, self._drivers)
+        task = SummaryTask(drawn, requested, self._drivers, frozenset(self.program.checks))
         by_name = {name: Accumulator(blocks, item) for name, item in requested.items()}
         file = self._resume if not self._samples else None
         checkpoint = None if file is None else Checkpoint(file, self._about(requested))
@@ -289,6 +319,9 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
         for name, item in by_name.items():
             line = self.program.lines[name]
             merged = item.merged()
+            if line.check:
+                self._broken[name] = sizes - merged.valid
+                continue
             self._samples[name] = SummarySample(
                 merged,
                 item.wanted,
@@ -310,7 +343,9 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
         return Execution(options.workers, options.executor, options.progress)
 
     def _wanted(self, name: str, request: Needs, ranks: float) -> Wanted:
-        """Return the brackets of levels, from the pilot."""
+        """Return the brackets of levels, from the pilot; of a condition nothing but its number."""
+        if self.program.lines[name].check:
+            return Wanted(0.0, np.empty((0, 2)), np.empty(0), np.zeros(len(self._drivers)))
         values = np.sort(self.pilot[name].values)
         values = values[: len(values) - int(np.isnan(values).sum())]  # NaN comes last
         finite_values = values[np.isfinite(values)]
@@ -468,13 +503,6 @@ def summarize(
     """Return the summary of a run; see Model.simulate."""
     seed = options.checked_seed()
     plan = PLANS.find(options.sampling)
-    if program.checks:
-        warnings.warn(
-            f"a summary does not count the trials that break {', '.join(program.checks)}; hold the "
-            "trials with store='all'",
-            DataWarning,
-            stacklevel=3,
-        )
     if options.trials < SMALLEST:
         raise ParameterError(
             f"store='summary' is for runs of {SMALLEST:,} trials and more; smaller ones are held"

@@ -9,21 +9,24 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from kindynos.arrays import Floats
 from kindynos.engine.accumulate import BlockSums, Wanted, gather
 from kindynos.engine.simulation import BatchResult
 from kindynos.errors import RunError
 from kindynos.program.batch import BatchTask
+from kindynos.results.held_conditions import broken_periods
 
 
 @dataclass(frozen=True)
 class SummaryTask:
     """Works out a batch and gathers what is wanted of each outcome, by its name, and its products
-    with drivers that are one number.
+    with drivers that are one number; of conditions that must hold, in which trials they do.
     """
 
     task: BatchTask
     wanted: Mapping[str, Wanted]
     drivers: tuple[str, ...] = ()
+    checks: frozenset[str] = frozenset()
 
     def __call__(self, batch: int) -> BatchResult:
         """Evaluate one batch; raises RunError for a trial that fails."""
@@ -37,10 +40,18 @@ class SummaryTask:
         assert first + bounds[-1] == blocks.part(batch).stop
         drawn = np.array([task.values[name] for name in self.drivers]).reshape(-1, bounds[-1])
         sums = {
-            name: gather(np.asarray(task.values[name]), bounds, requested, drawn)
+            name: gather(self._values(name, task.values[name]), bounds, requested, drawn)
             for name, requested in self.wanted.items()
         }
         return BatchResult(sums, task.notes)
+
+    def _values(self, name: str, values: Floats) -> Floats:
+        """Return the values of an outcome; of a condition 1 in each trial in which it holds, and
+        none in the others.
+        """
+        if name not in self.checks:
+            return np.asarray(values)
+        return np.where(broken_periods(values) == 0, 1.0, np.nan)
 
     def verify(self, batch: int, batch_result: BatchResult) -> None:
         """Work out a batch here, and compare it with what a worker gave; raises RunError where they
