@@ -11,7 +11,9 @@ from kindynos.cli.options import drawn
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import read_model
-from kindynos.cli.types import OutcomeName, Text, by_name, named, names
+from kindynos.cli.risk import read_portfolio
+from kindynos.cli.types import FIGURE, WHOLE, OutcomeName, Text, by_name, named, names
+from kindynos.errors import KindynosError
 
 if TYPE_CHECKING:
     from kindynos.reports.report import Report
@@ -47,6 +49,23 @@ if TYPE_CHECKING:
     help="Take several changes as one.",
 )
 @click.option("--changes", "list_only", is_flag=True, help="Only list what changed, without a run.")
+@click.option(
+    "--prices",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Of value at risk: the prices; OLD and NEW are then tables of holdings.",
+)
+@click.option("--before", metavar="DATE", help="With --prices: the date of the holdings in OLD.")
+@click.option(
+    "--level", type=FIGURE, default=0.99, show_default=True, help="With --prices: the level."
+)
+@click.option(
+    "--window",
+    type=WHOLE,
+    default=250,
+    show_default=True,
+    help="With --prices: the periods of the history before each date.",
+)
 @drawn
 @with_output
 def bridge(
@@ -57,16 +76,25 @@ def bridge(
     order: list[str] | None,
     groups: dict[str, list[str]],
     list_only: bool,
+    prices: Path | None,
+    before: str | None,
+    level: float,
+    window: int,
     draws: dict[str, Any],
 ) -> Report:
     """Say what changed from the model in OLD to that in NEW, and how much of the change of a figure
-    each change explains. Both are model files or runs saved with `kindynos run --save`.
+    each change explains. Both are model files or runs saved with `kindynos run --save`; with
+    --prices and --before two tables of holdings, and the figure is value at risk.
 
     \b
       kindynos bridge night_ferry_last_year.toml night_ferry.toml --changes
       kindynos bridge night_ferry_last_year.toml night_ferry.toml --statistic "chance below 0"
       kindynos bridge night_ferry_last_year.toml night_ferry.toml --order load,fare --out results
+      kindynos bridge holdings_november.csv treasury_holdings.csv --prices treasury_prices.csv \\
+        --before 2027-11-26
     """
+    if prices is not None or before is not None:
+        return _of_holdings(old, new, prices, before, level, window, draws)
     from kindynos.model.bridging import bridge as bridge_of
     from kindynos.model.bridging import list_changes
     from kindynos.reports.bridges import bridge_report, changes_report
@@ -86,6 +114,30 @@ def bridge(
             progress=progress,
         )
     return bridge_report(answer)
+
+
+def _of_holdings(
+    old: Path,
+    new: Path,
+    prices: Path | None,
+    before: str | None,
+    level: float,
+    window: int,
+    draws: dict[str, Any],
+) -> Report:
+    """Return what moved value at risk from old holdings on a date to new ones today."""
+    from kindynos.markets.holdings import read_holdings
+    from kindynos.reports.bridges import bridge_report
+    from kindynos.sampling.streams import checked_seed
+
+    if prices is None or before is None:
+        missing = "--prices FILE" if prices is None else "--before DATE"
+        raise KindynosError(f"value at risk of two dates needs {missing} too")
+    both = [*read_holdings(old).amounts, *read_holdings(new).amounts]
+    later = read_portfolio(prices, new, None, "drop", both)
+    earlier = read_portfolio(prices, old, None, "drop", both, until=before)
+    with Bar("drawing histories again"):
+        return bridge_report(later.bridge(earlier, level, window, checked_seed(draws["seed"])))
 
 
 def _side(path: Path) -> Any:

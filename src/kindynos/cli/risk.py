@@ -79,9 +79,10 @@ def read_portfolio(
     missing: MissingPolicy,
     beside: Iterable[str] = (),
     layout: dict[str, Any] | None = None,
+    until: str | None = None,
 ) -> Portfolio:
-    """Return the portfolio of a file of prices and one of holdings, with the prices ``beside`` of
-    what is not held; raises FileError, with file and row, for a mistake.
+    """Return the portfolio of a file of prices, perhaps ``until`` a date, and one of holdings, with
+    the prices ``beside`` of what is not held; raises FileError, with file and row, for a mistake.
     """
     from kindynos.markets.holdings import read_holdings
     from kindynos.markets.portfolio import Portfolio
@@ -96,6 +97,7 @@ def read_portfolio(
     given["changes"] = {**stated.changes, **given.get("changes", {})}
     try:
         table = price_table(prices, missing, rows, **given)
+        table = table if until is None else table.until(until)
         if stated.kind == "shares":
             return Portfolio(table, shares=amounts, short=short, currency=currency)
         if stated.kind == "amount":

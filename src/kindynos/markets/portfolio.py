@@ -46,6 +46,7 @@ from kindynos.memory import with_memory
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationKeywords
 from kindynos.sampling.streams import Seed
+from kindynos.studies.bridge import Bridge
 from kindynos.tables.spacing import DateSpacing
 from kindynos.validate import (
     Count,
@@ -758,6 +759,25 @@ class Portfolio(Reported):
         """
         at = confidence_level("level", level)
         return supported_method(self.exposure(window, every), at, horizon)
+
+    @with_memory
+    @checked
+    def bridge(
+        self, earlier: Portfolio, level: float = 0.99, window: Count = 250, seed: int = 1
+    ) -> Bridge:
+        """Return what moved value at risk from an ``earlier`` portfolio, whose prices end on an
+        earlier date, to this one: what was bought and sold, prices, volatilities, and the rest of
+        the history, each with its error; see ``kindynos.markets.bridge``.
+
+        The figure is that of past losses in a ``window`` of periods before each date, over one
+        period. Raises ParameterError for a history that is too short, an instrument without prices,
+        and positions that a function values.
+        """
+        from kindynos.markets.bridge import risk_bridge
+
+        instance("earlier", earlier, Portfolio, "a Portfolio")
+        at = confidence_level("level", level)
+        return risk_bridge(self, earlier, at, check_integer("window", window, least=50), seed)
 
     @with_memory
     @checked

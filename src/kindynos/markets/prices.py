@@ -289,6 +289,20 @@ class Prices:
             )
 
     @checked
+    @checked
+    def until(self, date: Any) -> Prices:
+        """Return the prices up to a date, as they were known then; raises ParameterError for one
+        before the second of its dates.
+        """
+        last = checked_date("date", date)
+        raw = self.raw.loc[:last]
+        if len(raw) < 2:
+            raise ParameterError(
+                f"{last:%Y-%m-%d} lies before the prices, which begin on {self.dates[0]:%Y-%m-%d}"
+            )
+        known = self.problems[pd.to_datetime(self.problems["date"]) <= last]
+        return _settled(raw, known, self.changes, self.read, self.rules)
+
     def subset(self, instruments: Iterable[str]) -> Prices:
         """Return the prices of some instruments, with the same policy; raises ParameterError for an
         unknown one.

@@ -189,6 +189,8 @@ def _parts(answer: Bridge) -> FigureTable:
 
 
 def _how(answer: Bridge) -> str:
+    if answer.basis:
+        return answer.basis
     order = (
         "Changes are made in the order given."
         if answer.in_order

@@ -74,6 +74,7 @@ class Bridge(Reported):
     seed: int = 0
     runs: int = 0
     without_value: tuple[float, float] = (0.0, 0.0)  # shares of trials, before and after
+    basis: str = ""  # what it rests on, where that is not draws of two models
 
     def __repr__(self) -> str:
         return (

@@ -1,0 +1,261 @@
+"""Why value at risk has moved since an earlier date: what was bought and sold, prices,
+volatilities, and the rest of the history.
+
+Past losses of the holdings under each return of a window are scaled holding by holding: by the
+number held, by its price, and by the standard deviation of its returns; what is left is in which
+days the window holds. Each mixture of the earlier and the later of these is worked out, and each
+explains the mean, over all orders, of what changing it adds (Shapley, as in ``kindynos.bridge``).
+Errors are those of histories drawn again by blocks of days, the same days in both windows.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from itertools import combinations
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from kindynos.arrays import Floats
+from kindynos.errors import ParameterError
+from kindynos.inference.estimates import Estimate
+from kindynos.inference.intervals import Z
+from kindynos.inference.tails import even_tail, weighted_tail
+from kindynos.program.differences import Change
+from kindynos.sampling.streams import stream
+from kindynos.studies.bridge import Bridge
+
+if TYPE_CHECKING:
+    from kindynos.markets.portfolio import Portfolio
+
+MOST = 6  # holdings with a part of their own; smaller changes are one
+DRAWN = 200  # histories drawn again
+BLOCK = 10  # days
+OTHERS = "other holdings"
+PRICES, VOLATILITIES, REST = "prices", "volatilities", "the rest of the history"
+
+
+@dataclass(frozen=True)
+class _Side:
+    """One of the two dates: the number held of each instrument, its price, and the returns of the
+    window, whose places in the whole history are ``days``.
+    """
+
+    held: Floats
+    prices: Floats
+    returns: Floats
+    days: np.ndarray
+
+
+Mixture = frozenset[int]
+
+
+def risk_bridge(
+    later: Portfolio, earlier: Portfolio, level: float, window: int, seed: int
+) -> Bridge:
+    """Return what moved value at risk from an earlier portfolio to a later one; raises
+    ParameterError for positions that a function values, an instrument without prices, and a history
+    that is too short before the earlier date.
+    """
+    sides, names, absolute = _sides(later, earlier, window)
+    changes = _changes(sides, names)
+    ways = _Ways(sides, changes, absolute, level)
+    count = len(changes)
+    everything = frozenset(range(count))
+    parts = _shapley(count, ways.figure)
+
+    span = int(sides[1].days[-1]) + 1 - int(sides[0].days[0])
+    generator = stream(seed, "bridge")
+    drawn = []
+    for _ in range(DRAWN):
+        ways.weigh(_days_again(span, generator) + 1e-9)
+        again = _shapley(count, ways.figure)
+        whole = ways.figure(everything) - ways.figure(frozenset())
+        drawn.append([*again, ways.figure(frozenset()), ways.figure(everything), whole])
+    *errors, error_before, error_after, error = _reach(np.array(drawn))
+    ways.weigh(None)
+    before, after = ways.figure(frozenset()), ways.figure(everything)
+    alone = {
+        change.name: (ways.figure(frozenset([k])) - before, after - ways.figure(everything - {k}))
+        for k, change in enumerate(changes)
+    }
+    dates = [portfolio.prices.dates[-1] for portfolio in (earlier, later)]
+    return Bridge(
+        "the holdings",
+        f"value at risk at {100 * level:g} %",
+        None,
+        "amount",
+        _around(before, error_before),
+        _around(after, error_after),
+        error,
+        [change.stated for change in changes],
+        {c.name: _around(p, e) for c, p, e in zip(changes, parts, errors, strict=True)},
+        {name: first for name, (first, _) in alone.items()},
+        {name: last for name, (_, last) in alone.items()},
+        trials=window,
+        seed=seed,
+        runs=2**count,
+        basis=(
+            f"From {dates[0]:%Y-%m-%d} to {dates[1]:%Y-%m-%d}, by the past losses of {window} "
+            "periods before each date. What a change explains is the mean over the orders in which "
+            "they can be made; parts add up. Errors are those of histories drawn again."
+        ),
+    )
+
+
+def _sides(
+    later: Portfolio, earlier: Portfolio, window: int
+) -> tuple[list[_Side], list[str], np.ndarray]:
+    """Return both dates over the instruments that either holds, and which change by differences."""
+    if later.valued or earlier.valued:
+        raise ParameterError("positions that a function values have no holdings to compare")
+    names = list(dict.fromkeys([*earlier.instruments, *later.instruments]))
+    for name in names:
+        if name not in later.market.instruments:
+            raise ParameterError(
+                "the prices of today have no such instrument, which was held before",
+                unknown=name,
+                known=later.market.instruments,
+            )
+    prices = later.market.subset(names)
+    frame, moves = prices.frame, prices.moves
+    sides = []
+    for portfolio in (earlier, later):
+        date = portfolio.prices.dates[-1]
+        last = int(frame.index.searchsorted(date, side="right")) - 1
+        if last < window or frame.index[last] != date:
+            raise ParameterError(
+                f"there are {max(last, 0)} returns up to {date:%Y-%m-%d}, and window {window} of "
+                "them are asked for"
+                if last >= 0 and frame.index[last] == date
+                else f"{date:%Y-%m-%d} has no prices of all that is held"
+            )
+        shares = portfolio.shares
+        held = np.array([float(shares.get(name, 0.0)) for name in names])
+        days = np.arange(last - window, last)
+        sides.append(_Side(held, frame.to_numpy()[last], moves[days], days))
+    if sides[0].days[-1] >= sides[1].days[-1]:
+        raise ParameterError("the earlier portfolio ends on the date of the later one, or after it")
+    return sides, names, np.asarray(prices.absolute)
+
+
+@dataclass(frozen=True)
+class _Change:
+    """A change with the instruments whose numbers it moves."""
+
+    name: str
+    instruments: tuple[int, ...]
+    words: tuple[str, ...]
+
+    @property
+    def stated(self) -> Change:
+        """The change as lists of changes have it."""
+        return Change(self.name, words=self.words)
+
+
+def _changes(sides: list[_Side], names: list[str]) -> list[_Change]:
+    """Return what may have moved the figure: the holdings that changed, the smallest together, then
+    prices, volatilities and the rest.
+    """
+    before, after = sides
+    moved = np.flatnonzero(before.held != after.held)
+    sizes = np.abs((after.held - before.held) * after.prices)[moved]
+    order = moved[np.argsort(-sizes)].tolist()
+
+    def words(position: int) -> str:
+        return f"{names[position]}: {before.held[position]:,.6g} to {after.held[position]:,.6g}"
+
+    own = order if len(order) <= MOST else order[: MOST - 1]
+    changes = [_Change(names[k], (k,), (words(k),)) for k in own]
+    rest = order[len(own) :]
+    if rest:
+        changes.append(_Change(OTHERS, tuple(rest), tuple(map(words, rest))))
+    return [
+        *changes,
+        _Change(PRICES, (), ("the prices of the holdings",)),
+        _Change(VOLATILITIES, (), ("the standard deviations of the returns in the window",)),
+        _Change(REST, (), ("which days the window holds, on the same scale",)),
+    ]
+
+
+class _Ways:
+    """The figure of each mixture of the two dates, kept once it is worked out."""
+
+    def __init__(
+        self, sides: list[_Side], changes: list[_Change], absolute: np.ndarray, level: float
+    ) -> None:
+        self.sides, self.changes, self.absolute, self.level = sides, changes, absolute, level
+        self.weigh(None)
+
+    def weigh(self, weights: Floats | None) -> None:
+        """Give each day of the span of both windows a weight; None for all alike."""
+        self.figures: dict[Mixture, float] = {}
+        first = self.sides[0].days[0]
+        self.weights = [
+            None if weights is None else _shares(weights[side.days - first]) for side in self.sides
+        ]
+        self.sds = [
+            _sd(side.returns, own) for side, own in zip(self.sides, self.weights, strict=True)
+        ]
+
+    def figure(self, mixture: Mixture) -> float:
+        """Return value at risk where some of the changes are made."""
+        if mixture not in self.figures:
+            made = {change.name for k, change in enumerate(self.changes) if k in mixture}
+            held = self.sides[0].held.copy()
+            for k, change in enumerate(self.changes):
+                if k in mixture and change.instruments:
+                    places = list(change.instruments)
+                    held[places] = self.sides[1].held[places]
+            prices = self.sides[PRICES in made].prices
+            window = self.sides[REST in made]
+            scale = self.sds[VOLATILITIES in made] / self.sds[REST in made]
+            profits = np.where(self.absolute, held, held * prices) * scale
+            losses, weights = -(window.returns @ profits), self.weights[REST in made]
+            q, _ = (
+                even_tail(losses, self.level)
+                if weights is None
+                else weighted_tail(losses, weights, self.level)
+            )
+            self.figures[mixture] = float(q)
+        return self.figures[mixture]
+
+
+def _shares(weights: Floats) -> Floats:
+    return np.asarray(weights / weights.sum())
+
+
+def _sd(returns: Floats, weights: Floats | None) -> Floats:
+    mean = returns.mean(axis=0) if weights is None else weights @ returns
+    squares = (returns - mean) ** 2
+    variance = squares.mean(axis=0) if weights is None else weights @ squares
+    return np.sqrt(np.where(variance > 0, variance, 1.0))
+
+
+def _shapley(count: int, figure: Callable[[Mixture], float]) -> list[float]:
+    """Return the mean, over all orders, of what each change adds."""
+    parts = [0.0] * count
+    for size in range(count):
+        weight = math.factorial(size) * math.factorial(count - size - 1) / math.factorial(count)
+        for made in map(frozenset, combinations(range(count), size)):
+            for position in frozenset(range(count)) - made:
+                parts[position] += weight * (figure(made | {position}) - figure(made))
+    return parts
+
+
+def _days_again(span: int, generator: np.random.Generator) -> Floats:
+    """Return how often each day stands in a history drawn again by blocks of days in a circle."""
+    starts = generator.integers(0, span, -(-span // BLOCK))
+    places = (starts[:, None] + np.arange(BLOCK)) % span
+    return np.bincount(places.ravel(), minlength=span).astype(float)
+
+
+def _reach(drawn: Floats) -> Floats:
+    """Return the 95 % half-widths from the spread of figures ``(histories, figures)``."""
+    return np.asarray(Z * drawn.std(axis=0, ddof=1))
+
+
+def _around(value: float, error: float) -> Estimate:
+    return Estimate(value, value - error, value + error)

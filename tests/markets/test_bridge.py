@@ -1,0 +1,95 @@
+"""What moved value at risk between two dates, against direct computation."""
+
+import unittest
+from itertools import permutations
+
+import numpy as np
+import pandas as pd
+
+import kindynos as kd
+from tests.common import DEMO, Case, Folder, run
+
+PRICES = kd.read_prices(DEMO / "treasury_prices.csv")
+HELD = pd.read_csv(DEMO / "treasury_holdings.csv").set_index("instrument")["shares"].to_dict()
+DATE = "2027-11-26"
+
+
+def at(date, shares):
+    """A portfolio as it was on a date."""
+    return kd.Portfolio(PRICES.until(date), shares=shares)
+
+
+class Parts(Case):
+    def test_the_ends_are_the_historical_figures_and_the_parts_add_up(self):
+        old = at(DATE, {**HELD, "shipyard": 14_000, "wind_farm": 25_000})
+        new = kd.Portfolio(PRICES, shares=HELD)
+        found = new.bridge(old, 0.95, 200)
+        for portfolio, end in ((old, found.before), (new, found.after)):
+            direct = portfolio.value_at_risk(0.95, method="historical", window=200)
+            self.assertAlmostEqual(float(end), float(direct), places=6)
+        total = sum(float(part) for part in found.parts.values())
+        self.assertAlmostEqual(total, float(found.after) - float(found.before), places=6)
+        self.assertEqual(
+            set(found.parts),
+            {"shipyard", "wind_farm", "prices", "volatilities", "the rest of the history"},
+        )
+
+    def test_of_one_holding_it_is_a_product_of_four_factors(self):
+        """Number, price, standard deviation, and the quantile in standard deviations."""
+        old = at(DATE, {"ferry": 100.0} if "ferry" in HELD else {"shipyard": 100.0})
+        name = old.instruments[0]
+        new = kd.Portfolio(PRICES, shares={name: 160.0})
+        found = new.bridge(old, 0.99, 250)
+        factors = []
+        for portfolio in (old, new):
+            prices = portfolio.prices.frame[name].to_numpy()[-251:]
+            returns = prices[1:] / prices[:-1] - 1
+            sd = returns.std()
+            quantile = float(np.quantile(-returns, 0.99)) / sd
+            factors.append((float(portfolio.shares[name]), prices[-1], sd, quantile))
+        names = [name, "prices", "volatilities", "the rest of the history"]
+        expected = dict.fromkeys(names, 0.0)
+        for order in permutations(range(4)):
+            made = list(factors[0])
+            for place in order:
+                before = np.prod(made)
+                made[place] = factors[1][place]
+                expected[names[place]] += (np.prod(made) - before) / 24
+        for key, value in expected.items():
+            self.assertAlmostEqual(float(found.parts[key]), value, places=6)
+
+    def test_a_holding_that_is_new_or_gone_and_many_small_ones(self):
+        old = at(DATE, {"shipyard": 100.0})
+        new = kd.Portfolio(PRICES, shares={"wind_farm": 100.0})
+        self.assertLessEqual({"shipyard", "wind_farm"}, set(new.bridge(old).parts))
+
+    def test_bad_input(self):
+        new = kd.Portfolio(PRICES, shares=HELD)
+        with self.fails("ends on the date of the later one"):
+            new.bridge(new)
+        with self.fails("window 250", "are asked for"):
+            new.bridge(at("2024-12-30", HELD))
+        with self.fails("bridge: earlier must be a Portfolio"):
+            new.bridge("old")
+        with self.fails("lies before the prices"):
+            PRICES.until("1999-01-01")
+
+
+class Command(Folder):
+    def test_of_two_tables_of_holdings(self):
+        old = self.folder / "old.csv"
+        rows = "\n".join(
+            f"{name},{25_000 if name == 'wind_farm' else n}" for name, n in HELD.items()
+        )
+        old.write_text(f"instrument,shares\n{rows}\n")
+        files = (old, DEMO / "treasury_holdings.csv", "--prices", DEMO / "treasury_prices.csv")
+        shown = run("bridge", *map(str, files), "--before", DATE).stdout
+        self.assertIn("The value at risk at 99 % of the holdings fell from", shown)
+        self.assertIn("From 2027-11-26 to 2027-12-27", shown)
+        told = run("bridge", *map(str, files))
+        self.assertEqual(told.returncode, 2)
+        self.assertIn("needs --before DATE too", told.stderr)
+
+
+if __name__ == "__main__":
+    unittest.main()
