@@ -152,7 +152,8 @@ class Ranking(Reported):
         count = f"{self.data.total:g} values"
         if near:
             listed = near[0] if len(near) == 1 else ", ".join(near[:-1]) + " and " + near[-1]
-            text = f"{count} cannot tell {self.best.label} from {listed}; in Python average() weighs them all"
+            text = f"{count} cannot tell {self.best.label} from {listed}; "
+            text += "in Python average() weighs them all"
         else:
             text = f"{self.best.label} fits clearly best of {len(self.fitted)}"
         p = self.distances[self.best.label].anderson_darling_p

@@ -289,7 +289,6 @@ class Prices:
             )
 
     @checked
-    @checked
     def until(self, date: Any) -> Prices:
         """Return the prices up to a date, as they were known then; raises ParameterError for one
         before the second of its dates.
@@ -303,6 +302,7 @@ class Prices:
         known = self.problems[pd.to_datetime(self.problems["date"]) <= last]
         return _settled(raw, known, self.changes, self.read, self.rules)
 
+    @checked
     def subset(self, instruments: Iterable[str]) -> Prices:
         """Return the prices of some instruments, with the same policy; raises ParameterError for an
         unknown one.

@@ -100,11 +100,19 @@ class Finding:
     text: str
 
 
-def review(program: Program) -> list[Finding]:
+def review(program: Program, *, calculations: bool = True) -> list[Finding]:
     """Return what looks wrong in a model, in the order of the checks; an empty list where nothing
-    does.
+    does. Without ``calculations`` nothing of the analyst's is called again.
     """
-    return [finding for check in CHECKS for finding in check(program)]
+    findings = [finding for check in CHECKS for finding in check(program)]
+    if calculations:
+        along = unit_review(program, calculations=False).found
+        findings += [
+            Finding(finding.name, finding.text)
+            for finding in unit_review(program).found
+            if finding not in along
+        ]
+    return findings
 
 
 def _cohorts(program: Program) -> Iterator[Finding]:
@@ -205,7 +213,7 @@ def _contradicting_units(program: Program) -> Iterator[Finding]:
     that its unit is wrong is named once.
     """
     told = {finding.name for finding in _units_of_outcomes(program)}
-    for finding in unit_review(program).found:
+    for finding in unit_review(program, calculations=False).found:
         if finding.name not in told:
             yield Finding(finding.name, finding.text)
 

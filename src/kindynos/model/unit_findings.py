@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
+from kindynos.distributions.base import Distribution
 from kindynos.formatting import brief
 from kindynos.formula.tree import Call, Expression, Name, Number, Operation, Previous
 from kindynos.model.scaling import scaling_findings
@@ -46,12 +47,11 @@ class UnitReview:
     tracked: tuple[str, ...]
 
 
-def unit_review(program: Program) -> UnitReview:
-    """Return what the units of a model say.
-
-    Cost: about 0.1 ms for each line.
+def unit_review(program: Program, *, calculations: bool = True) -> UnitReview:
+    """Return what the units of a model say: along its formulas, about 0.1 ms for each line, and of
+    ``calculations`` in Python and workbooks by how they scale, which calls them.
     """
-    return _Review(program).review()
+    return _Review(program).review(calculations)
 
 
 class _Review:
@@ -59,7 +59,7 @@ class _Review:
 
     def __init__(self, program: Program) -> None:
         self.program = program
-        self.texts = {name: program.unit(name) for name in program.quantities}
+        self.texts = {name: program.unit(name) for name in program.shapes}
         read = {name: read_unit(text) for name, text in self.texts.items()}
         currencies = {
             base for unit in read.values() if unit for base in unit.bases if base.startswith("$")
@@ -77,7 +77,7 @@ class _Review:
             name: text for name, text in self.texts.items() if text and read[name] is None
         }
 
-    def review(self) -> UnitReview:
+    def review(self, calculations: bool) -> UnitReview:
         """Work out the unit of every line, and compare it with the one stated."""
         proposed: dict[str, str] = {}
         for name in (*self.program.givens, *self.program.drivers):
@@ -99,7 +99,8 @@ class _Review:
             if unit is not None and not self.texts[name] and not unit.plain and not unit.odd:
                 proposed |= self._proposed(name, unit)
         self.found += self._percentages()
-        self.found += self._of_calculations()
+        if calculations:
+            self.found += self._of_calculations()
         found = list(dict.fromkeys(self.found))
         return UnitReview(
             found, proposed, self.unread, tuple(sorted(map(_shown_base, self.tracked)))
@@ -143,7 +144,10 @@ class _Review:
         if given is not None:
             figures = given.array
             return figures.ndim < 2 and bool((figures > 0).all() and (figures < 1).all())
-        low, high = getattr(getattr(driver, "distribution", None), "support", (0.0, 2.0))
+        distribution = getattr(driver, "distribution", None)
+        if not isinstance(distribution, Distribution):
+            return False
+        low, high = distribution.support
         return bool(low >= 0 and high <= 1)
 
     # what is found

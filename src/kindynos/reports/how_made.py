@@ -43,7 +43,7 @@ def advice_lines(run: Run) -> list[str]:
     """Return what the maker of a model should look at."""
     return [
         f"Look at {answer.name}: {answer.text}{'' if answer.text.endswith('?') else '.'}"
-        for answer in review(run.program)
+        for answer in review(run.program, calculations=False)
         if answer.name not in ("dependence", "sources")
     ]
 
