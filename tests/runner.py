@@ -1,13 +1,17 @@
 """Run the tests and doctests, file by file, in several processes: ``python -m tests [PATTERN
 ...]``.
 
-A pattern is a part of a file's name, such as ``markets`` or ``test_irr``. ``--jobs N`` sets the
-number of processes, ``--slowest N`` how many slow tests are listed. The last line says how many
-tests passed and failed."""
+A pattern is a part of a file's name, such as ``markets`` or ``test_irr``. ``--changed`` takes the
+tests of what was changed since the last commit. ``--jobs N`` sets the number of processes,
+``--slowest N`` how many slow tests are listed. The last line says how many tests passed and
+failed."""
 
 import argparse
+import json
 import multiprocessing
 import os
+import re
+import subprocess
 import time
 import unittest
 from collections.abc import Iterator
@@ -16,6 +20,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 ROOT = Path(__file__).parent
+TIMES = ROOT.parent / ".venv" / "test_times.json"
 SLOW = ("test_commands", "test_files", "test_docs", "test_help", "test_studies", "test_attack")
 
 
@@ -79,14 +84,63 @@ def run_file(name: str, proofs: bool = False, failfast: bool = False) -> FileRes
     return FileResult(name, result.testsRun, skipped, problems, result.seconds, cpu)
 
 
+def last_times() -> dict[str, float]:
+    """Return the seconds that each file took the last time it was run here."""
+    try:
+        times: dict[str, float] = json.loads(TIMES.read_text())
+    except (OSError, ValueError):
+        return {}
+    return times
+
+
 def test_files(patterns: list[str]) -> list[str]:
-    """Return the modules with tests, the slowest and then the largest files first, so that the
-    processes end together."""
+    """Return the modules with tests, those first that took longest the last time, and before any
+    run the slowest and then the largest files, so that the processes end together."""
+    times = last_times()
     files = sorted(
-        ROOT.rglob("test_*.py"), key=lambda path: (path.stem not in SLOW, -path.stat().st_size)
-    )
-    names = [".".join(path.relative_to(ROOT.parent).with_suffix("").parts) for path in files]
+        ROOT.rglob("test_*.py"),
+        key=lambda path: (
+            -times.get(module_of(path), 0.0), path.stem not in SLOW, -path.stat().st_size,
+        ),
+    )  # fmt: skip
+    names = [module_of(path) for path in files]
     return [name for name in names if not patterns or any(pattern in name for pattern in patterns)]
+
+
+def module_of(path: Path) -> str:
+    """Return the name of the module in a file of the project."""
+    parts = path.relative_to(ROOT.parent).with_suffix("").parts
+    return ".".join(parts[1:] if parts[0] == "src" else parts)
+
+
+def changed_files(names: list[str]) -> list[str]:
+    """Return the modules with tests that concern what has changed since the last commit: changed
+    tests, those in the folder that mirrors a changed file's, and those that import it by name, or a
+    file that does."""
+    git = ["git", "-C", str(ROOT.parent)]
+    listed = [
+        *subprocess.check_output([*git, "diff", "--name-only", "HEAD"], text=True).split(),
+        *subprocess.check_output([*git, "ls-files", "-o", "--exclude-standard"], text=True).split(),
+    ]
+    changed = {module_of(ROOT.parent / name) for name in listed if name.endswith(".py")}
+    package = {m for m in changed if m.startswith("kindynos.")}
+    importers = {
+        module_of(path) for path in (ROOT.parent / "src").rglob("*.py") if imports(path, package)
+    }
+    folders = {module.replace("kindynos.", "tests.").rpartition(".")[0] + "." for module in package}
+    return [
+        name
+        for name in names
+        if name in changed
+        or any(name.startswith(folder) for folder in folders - {"tests."})
+        or imports(ROOT.parent / (name.replace(".", "/") + ".py"), package | importers)
+    ]
+
+
+def imports(path: Path, modules: set[str]) -> bool:
+    """Return whether a file imports one of some modules by its name."""
+    found = re.findall(r"^\s*from (kindynos[\w.]*) import", path.read_text(), re.M)
+    return not modules.isdisjoint(found)
 
 
 def run_all(names: list[str], jobs: int, proofs: bool, failfast: bool) -> list[FileResult]:
@@ -135,6 +189,9 @@ def main() -> int:
         "--short", action="store_true", help="with --proofs: a third of their cases"
     )
     parser.add_argument("--failfast", action="store_true", help="stop at the first failure")
+    parser.add_argument(
+        "--changed", action="store_true", help="only tests of what changed since the last commit"
+    )
     options = parser.parse_args()
     if options.short:
         os.environ["KINDYNOS_SHORT_PROOFS"] = "1"
@@ -142,11 +199,16 @@ def main() -> int:
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # the processes already use every processor
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # or each of them compiles everything again
     names = test_files(options.patterns)
+    if options.changed:
+        names = changed_files(names)
     if not names:
-        parser.error(f"no file of tests matches {', '.join(options.patterns)}")
+        parser.error(f"no file of tests matches {', '.join(options.patterns) or 'what changed'}")
     begun, there = time.perf_counter(), set(os.listdir())
     results = run_all(names, options.jobs, options.proofs, options.failfast)
 
+    times = {result.name: sum(spent for spent, _ in result.seconds) for result in results}
+    if TIMES.parent.is_dir():
+        TIMES.write_text(json.dumps({**last_times(), **times}))
     failures = [text for result in results for text in result.failures]
     left = sorted(set(os.listdir()) - there - {".hypothesis"})
     failures += [f"LEFT BEHIND: a test wrote {name} into the folder it ran in" for name in left]
