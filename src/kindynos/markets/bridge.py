@@ -14,27 +14,42 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import combinations
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import numpy as np
+import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z
 from kindynos.inference.tails import even_tail, weighted_tail
+from kindynos.markets.prices import Prices
 from kindynos.program.differences import Change
 from kindynos.sampling.streams import stream
 from kindynos.studies.bridge import Bridge
-
-if TYPE_CHECKING:
-    from kindynos.markets.portfolio import Portfolio
 
 MOST = 6  # holdings with a part of their own; smaller changes are one
 DRAWN = 200  # histories drawn again
 BLOCK = 10  # days
 OTHERS = "other holdings"
 PRICES, VOLATILITIES, REST = "prices", "volatilities", "the rest of the history"
+
+
+class Holdings(Protocol):
+    """What is needed of a portfolio."""
+
+    market: Prices
+    prices: Prices
+
+    @property
+    def instruments(self) -> list[str]: ...  # noqa: D102
+
+    @property
+    def shares(self) -> pd.Series: ...  # noqa: D102
+
+    @property
+    def valued(self) -> bool: ...  # noqa: D102
 
 
 @dataclass(frozen=True)
@@ -52,9 +67,7 @@ class _Side:
 Mixture = frozenset[int]
 
 
-def risk_bridge(
-    later: Portfolio, earlier: Portfolio, level: float, window: int, seed: int
-) -> Bridge:
+def risk_bridge(later: Holdings, earlier: Holdings, level: float, window: int, seed: int) -> Bridge:
     """Return what moved value at risk from an earlier portfolio to a later one; raises
     ParameterError for positions that a function values, an instrument without prices, and a history
     that is too short before the earlier date.
@@ -106,7 +119,7 @@ def risk_bridge(
 
 
 def _sides(
-    later: Portfolio, earlier: Portfolio, window: int
+    later: Holdings, earlier: Holdings, window: int
 ) -> tuple[list[_Side], list[str], np.ndarray]:
     """Return both dates over the instruments that either holds, and which change by differences."""
     if later.valued or earlier.valued:
