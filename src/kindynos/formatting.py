@@ -168,7 +168,7 @@ def in_unit(figure: Any, unit: str | None) -> Any:
 
 
 FIRST_DAY = datetime.date(1899, 12, 30)  # day 0 of the dates of workbooks
-MONTH = 10.0  # days of error from which a date is told to the month
+MONTH = 10.0  # days of error from which a date is shown to the month
 
 
 def is_time(unit: str | None) -> bool:

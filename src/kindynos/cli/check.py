@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from kindynos.model.model import Model
     from kindynos.reports.report import Report
 
-TRIED = 200  # trials, of which some are recalculated by a spreadsheet program
+TRIED = 200  # trials; a spreadsheet program recalculates some of them
 
 
 @click.command()

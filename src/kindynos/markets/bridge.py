@@ -259,7 +259,7 @@ def _shapley(count: int, figure: Callable[[Mixture], float]) -> list[float]:
 
 
 def _days_again(span: int, generator: np.random.Generator) -> Floats:
-    """Return how often each day stands in a history drawn again by blocks of days in a circle."""
+    """Return how often each day appears in a history drawn again by blocks of days in a circle."""
     starts = generator.integers(0, span, -(-span // BLOCK))
     places = (starts[:, None] + np.arange(BLOCK)) % span
     return np.bincount(places.ravel(), minlength=span).astype(float)

@@ -6,7 +6,7 @@ power of the base unit in its own unit, at every point: with e the power in the 
     sum over the inputs of e x df/dx = k f.
 
 It is tried at random points around the base case. What no constant in the calculation, and no input
-without a unit, explains is a contradiction; it is told only if changing one stated unit mends it.
+without a unit, explains is a contradiction; it is reported only if another stated unit mends it.
 """
 
 from __future__ import annotations

@@ -324,7 +324,7 @@ class _Review:
 
 
 def _tracked(units: Iterable[Unit | None]) -> frozenset[str]:
-    """Return the bases that are compared: currencies, others that stand above and below the line,
+    """Return the bases that are compared: currencies, others that are above and below the line,
     and time where something is shorter than a year.
     """
     above: set[str] = set()

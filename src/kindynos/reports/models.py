@@ -29,7 +29,7 @@ TRIED, SEED = 200, 1  # trials in which conditions are tried
 def checked(model: Model, whole: bool = False, said: Sequence[str] = ()) -> Report:
     """Return the figures of a model with their units and sources, its base case, and what a review
     found; of long tables the first rows unless they are to be ``whole``. What is ``said`` of the
-    workbook that it rests on stands first.
+    workbook that it rests on comes first.
     """
     program = model.compiled()
     units = {name: getattr(quantity, "unit", None) for name, quantity in model.quantities.items()}
@@ -84,7 +84,7 @@ def _units_compared(units: UnitReview) -> Text | None:
     if units.tracked:
         said.append(f"Compared along the formulas: {', '.join(units.tracked)}.")
     else:
-        said.append("No unit was compared: none stands above and below the line.")
+        said.append("No unit was compared: none is both counted and divided by.")
     if units.unread:
         listed = ", ".join(f"{name} ({text})" for name, text in units.unread.items())
         said.append(f"Not compared, since they cannot be read for certain: {listed}.")

@@ -24,7 +24,7 @@ from kindynos.reports.report import Report
 from kindynos.reports.tables import FigureTable, Words, table_from, table_of, whole
 
 SIZE = 0.05  # at which the number of exceptions is tested
-TIMES = (1.0, 1.5, 2.0, 3.0)  # as many exceptions as are due, for which the power is told
+TIMES = (1.0, 1.5, 2.0, 3.0)  # as many exceptions as are due, whose power is shown
 WINDOWS = (250, 500)  # beside the whole history
 FEW_DUE = 5  # exceptions, below which few wrong forecasts fail
 WORST = 5  # losses of the history that are listed

@@ -54,7 +54,7 @@ currency=''), NumberCell(value=3000.0, percent=False, currency='EUR'))
     text = text.strip()
     if decimal == "." and PLAIN.fullmatch(text):  # as most are
         return NumberCell(float(text))
-    if PARTED.search(text):  # a date or a time, of which a file may hold very many
+    if PARTED.search(text):  # a date or a time; a file may hold very many
         return None
     below = text.startswith("(") and text.endswith(")")
     text = text[1:-1].strip() if below else text

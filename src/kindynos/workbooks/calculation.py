@@ -242,7 +242,7 @@ class CellCalculation(Calculation):
             return np.full((), np.nan)
         if type(number) is Faulty:
             counts = np.bincount(number.errors, minlength=VALUE.number + 1)
-            counts[VALUE.number] -= sum(texts.values())  # which were told as texts
+            counts[VALUE.number] -= sum(texts.values())  # which were noted as texts
             for code in np.flatnonzero(counts[1:]).tolist():
                 note(BY_NUMBER[code + 1].code, int(counts[code + 1]), name)
             return np.asarray(number.values)

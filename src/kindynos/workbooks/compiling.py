@@ -164,8 +164,8 @@ class Compiler:
         return Moving(self.graph, self.fixed_value, compiled, cell)
 
     def constant_grid(self, area: Area) -> Grid | None:
-        """Return the cells of an area of which none is worked out or given, made once for all
-        formulas; None for others.
+        """Return the cells of an area without formulas and inputs, made once for all formulas;
+        None for another area.
         """
         if area not in self._grids:
             numbers, constants = self.graph.numbers_in(area), self.graph.constants

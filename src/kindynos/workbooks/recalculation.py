@@ -53,18 +53,17 @@ class Recalculated:
         if self.problem:
             return f"Only the base case was compared with a spreadsheet program: {self.problem}."
         numbers = ", ".join(map(str, self.trials))
-        trials = f"{'Trial' if len(self.trials) == 1 else 'Trials'} {numbers}"
         if not self.differing:
             return (
-                f"{trials}, low, high and in between, were recalculated by a spreadsheet program: "
-                f"all {self.compared:,} values agree."
+                f"A low, a high and a middle trial ({numbers}) were recalculated by a spreadsheet "
+                f"program: all {self.compared:,} values agree."
             )
         first = self.differing[0]
         more = f" and {len(self.differing) - 1:,} more" if len(self.differing) > 1 else ""
         return (
-            f"{trials} were recalculated by a spreadsheet program and differ: {first.outcome} in "
-            f"{first.cell} is {first.ours:.10g} here and {first.theirs} there in trial "
-            f"{first.trial}{more}."
+            f"A low, a high and a middle trial ({numbers}) were recalculated by a spreadsheet "
+            f"program and differ: {first.outcome} in {first.cell} is {first.ours:.10g} here and "
+            f"{first.theirs} there in trial {first.trial}{more}."
         )
 
 

@@ -249,7 +249,7 @@ class Moving:
             return "?"
 
     def _nameable(self, node: FormulaNode) -> list[Area]:
-        """Return the areas that a text may name of which only parts are the same in all trials."""
+        """Return the areas that a text may name whose parts differ between trials."""
         graph, pattern = self.graph, self._pattern(node)
         first, colon, last = pattern.partition(":")
         begins = self._cells_like(first)
@@ -301,7 +301,7 @@ def _hulls(areas: Sequence[Area]) -> list[Area]:
 
 
 def _distinct(areas: list[Area | None], which: Any) -> Targets:
-    """Return targets of which no two are the same."""
+    """Return targets without repetitions."""
     places: dict[Area | None, int] = {}
     again = np.array([places.setdefault(area, len(places)) for area in areas])
     if len(places) == 1:

@@ -175,7 +175,7 @@ def scattered(pieces: Sequence[tuple[Any, Value]], trials: int) -> Value:
 
 
 def _spread(value: Value, places: Any, trials: int) -> Value:
-    """Return a value of some trials as one of all, of which the others are never asked for."""
+    """Return a value of some trials as one of all; the others are never asked for."""
     order = np.zeros(trials, dtype=np.intp)
     order[places] = np.arange(len(places))
     return at_trials(value, order)

@@ -52,7 +52,7 @@ def _unique(grid: Grid, by_column: bool = False, only_once: bool = False) -> Val
 
 
 def _standing(a: Value, b: Value) -> int:
-    """Return how two values stand in a sorted column: numbers, texts, logicals, errors, nothing."""
+    """Return the order of two values in a column: numbers, texts, logicals, errors, nothing."""
     ranks = [4 if v is None else RANK.get(type(v), 3) for v in (a, b)]
     if ranks[0] != ranks[1] or ranks[0] > 2:
         return ranks[0] - ranks[1]
