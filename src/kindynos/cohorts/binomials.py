@@ -7,7 +7,7 @@ change.
 
 from __future__ import annotations
 
-from functools import lru_cache
+from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -20,6 +20,7 @@ from kindynos.distributions.special import betaincc, xlog1py, xlogy
 
 TABLED = 256  # things up to which quantiles come from a table of cdfs
 PARTS = 64  # of the scores
+MOST_BYTES = 2**27  # of tables that are kept
 WIDE = 20.0  # sd from which the expansion serves, where it lies clear of a boundary
 MOST_STEPS = 60  # by one, from the approximate quantile to the exact one
 _GOLDEN, _FIRST, _SECOND = (
@@ -46,15 +47,57 @@ def split(scores: Floats, number: int) -> Floats:
     return ((bits >> np.uint64(11)).astype(np.float64) + 0.5) * 2.0**-53
 
 
-@lru_cache(maxsize=256)
-def _quantile_table(most: int, chance: float) -> tuple[Floats, NDArray[np.int64]]:
+Table = tuple[Floats, NDArray[np.uint16]]
+
+
+class _Tables:
+    """Tables of quantiles by the most things and the chance, the latest used within a bound on
+    their memory: a cohort in which each state leads to each other needs one for each move.
+    """
+
+    def __init__(self) -> None:
+        self.kept: dict[tuple[int, float], Table] = {}
+        self.size = 0
+        self.lock = Lock()
+
+    def of(self, most: int, chance: float) -> Table:
+        """Return the table of up to ``most`` things, made where it is not there."""
+        key = (most, chance)
+        with self.lock:
+            table = self.kept.pop(key, None)
+            if table is not None:
+                self.kept[key] = table  # at the end, as the latest used
+                return table
+        table = _quantile_table(most, chance)
+        with self.lock:
+            self.size += 0 if key in self.kept else _bytes(table)
+            self.kept[key] = table
+            while self.size > MOST_BYTES and len(self.kept) > 1:
+                self.size -= _bytes(self.kept.pop(next(iter(self.kept))))
+        return table
+
+
+def _bytes(table: Table) -> int:
+    return sum(array.nbytes for array in table)
+
+
+def _quantile_table(most: int, chance: float) -> Table:
     """Return the cdfs of all numbers of things up to ``most``, a row each, and where to begin in it
     for each part of the scores.
+
+    Of one thing more, at most k move if it stays and at most k of the others move, or it moves and
+    at most k - 1 do: F(k; n) = (1 - p) F(k; n - 1) + p F(k - 1; n - 1).
     """
-    n, k = np.arange(most + 1.0)[:, None], np.arange(most + 1.0)
-    cdf = np.where(k >= n, 1.0, betaincc(k + 1, np.maximum(n - k, 1e-300), chance))
+    cdf = np.ones((most + 1, most + 1))
+    for n in range(1, most + 1):
+        before = cdf[n - 1]
+        cdf[n, :n] = (1 - chance) * before[:n]
+        cdf[n, 1:n] += chance * before[: n - 1]
     begin = np.stack([np.searchsorted(row, np.arange(PARTS) / PARTS) for row in cdf])
-    return cdf, np.minimum(begin, most)
+    return cdf, np.minimum(begin, most).astype(np.uint16)
+
+
+_TABLES = _Tables()
 
 
 def binomial_quantile(scores: Floats, number: Floats, chance: Any) -> Floats:
@@ -75,13 +118,13 @@ def binomial_quantile(scores: Floats, number: Floats, chance: Any) -> Floats:
             return _from_table(
                 scores,
                 n.astype(np.int64),
-                *_quantile_table(max(16, 1 << (most - 1).bit_length()), chance),
+                *_TABLES.of(max(16, 1 << (most - 1).bit_length()), chance),
             )
     return _by_steps(scores, n.astype(np.float64), np.broadcast_to(chance, scores.shape))
 
 
-def _from_table(u: Floats, n: NDArray[np.int64], cdf: Floats, begin: NDArray[np.int64]) -> Floats:
-    k = begin[n, (u * PARTS).astype(np.int64)]
+def _from_table(u: Floats, n: NDArray[np.int64], cdf: Floats, begin: NDArray[np.uint16]) -> Floats:
+    k = begin[n, (u * PARTS).astype(np.int64)].astype(np.int64)
     k += cdf[n, k] < u
     left = np.flatnonzero(cdf[n, k] < u)
     while len(left):
