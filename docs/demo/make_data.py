@@ -34,6 +34,7 @@ SHARES = {
     "wind_farm": 9_000,
     "grain_store": 14_000,
 }
+IN_NOVEMBER = {"shipyard": 14_000, "wind_farm": 25_000}  # before some were sold
 
 
 MONTHS, STRIKE = 120, "2024-10"
@@ -218,9 +219,10 @@ def prices_and_oil() -> None:
     for name, place in GAPS:
         text.loc[place, name] = ""
     text.to_csv(HERE / "treasury_prices.csv", index=False)
-    pd.DataFrame({"instrument": list(SHARES), "shares": list(SHARES.values())}).to_csv(
-        HERE / "treasury_holdings.csv", index=False
-    )
+    for name, held in (("", SHARES), ("_november", {**SHARES, **IN_NOVEMBER})):
+        pd.DataFrame({"instrument": list(held), "shares": list(held.values())}).to_csv(
+            HERE / f"treasury_holdings{name}.csv", index=False
+        )
     gap, oil = 0.0, np.empty(DAYS)
     for t in range(DAYS):
         gap = gap * np.exp(-1.2 / 252) + 0.32 / np.sqrt(252) * wild[t] ** 0.5 * fat(rng, 1)[0]

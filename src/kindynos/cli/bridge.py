@@ -90,8 +90,8 @@ def bridge(
       kindynos bridge night_ferry_last_year.toml night_ferry.toml --changes
       kindynos bridge night_ferry_last_year.toml night_ferry.toml --statistic "chance below 0"
       kindynos bridge night_ferry_last_year.toml night_ferry.toml --order load,fare --out results
-      kindynos bridge holdings_november.csv treasury_holdings.csv --prices treasury_prices.csv \\
-        --before 2027-11-26
+      kindynos bridge treasury_holdings_november.csv treasury_holdings.csv \\
+        --prices treasury_prices.csv --before 2027-11-26
     """
     if prices is not None or before is not None:
         return _of_holdings(old, new, prices, before, level, window, draws)

@@ -26,7 +26,10 @@ FILES = (
     "terminal.toml",
     "new_route.toml",
 )
-DATA = ("treasury_prices.csv", "treasury_holdings.csv", "heating_oil.csv", "treasury_rate.csv")
+DATA = (
+    *("treasury_prices.csv", "treasury_holdings.csv", "treasury_holdings_november.csv"),
+    *("heating_oil.csv", "treasury_rate.csv"),
+)
 TERMINAL = ("terminal_items.csv", "terminal_risks.csv")
 RECORDS = (
     "passengers.csv",
