@@ -9,6 +9,7 @@ import kindynos as kd
 from kindynos.model.unit_findings import unit_review
 from kindynos.workbooks.files import model_of
 from tests.common import Folder
+from tests.workbooks.common import write
 
 UNITS = {
     "cups": "cups a day", "days": "days a season", "price": "EUR a cup", "cost": "EUR a cup",
@@ -51,6 +52,18 @@ class Functions(unittest.TestCase):
             with self.subTest(label):
                 self.assertEqual(findings(function), [])
 
+    def test_a_figure_inside_may_have_any_unit(self):
+        """Whoever writes the price into the function has no unit for it."""
+        model = kd.Model("Kiosk")
+        model.driver("cups", kd.Uniform(80, 100), unit="cups")
+        model.driver("fixed", kd.Uniform(80, 100), unit="EUR")
+
+        @model.outcome(unit="EUR")
+        def profit(cups, fixed):
+            return cups * 4.2 - fixed
+
+        self.assertEqual(unit_review(model.compiled()).found, [])
+
     def test_wrong_ones_are_found_with_what_would_mend_them(self):
         def right(days, cups, price, cost, fixed):
             return days * cups * (price - cost) - fixed
@@ -70,6 +83,16 @@ class Functions(unittest.TestCase):
 
 
 class Workbooks(Folder):
+    def test_a_price_in_a_cell_without_a_name_may_have_any_unit(self):
+        cells = {"A1": "Volume", "B1": "kt", "C1": 10, "A2": "Price", "B2": "EUR/t", "C2": 50}
+        book = kd.read_workbook(
+            write(self.folder, {**cells, "A3": "Sales", "B3": "EUR", "C3": "=C1*C2"})
+        )
+        model = book.model(
+            outcomes={"sales": "Data!C3"}, drivers={"volume": ("Data!C1", kd.Normal(10, 1))}
+        )
+        self.assertEqual(unit_review(model.compiled()).found, [])
+
     def found(self, **units):
         book = openpyxl.load_workbook(kd.demo_file("night_ferry.xlsx"))
         for row in book["uncertain"].iter_rows():

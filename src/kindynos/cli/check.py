@@ -9,6 +9,7 @@ import click
 
 from kindynos.cli.options import cell_options, model_argument, set_option, whole_option
 from kindynos.cli.output import asked, with_output
+from kindynos.cli.progress import Bar
 from kindynos.cli.reading import WORKBOOKS, read_model
 from kindynos.errors import FileError, KindynosError, RunError
 
@@ -71,7 +72,8 @@ def check(
     if said and model.compiled().drivers and not asked("brief"):
         from kindynos.workbooks.recalculation import recalculated
 
-        said.append(recalculated(model.simulate(TRIED, seed=1)).words)
+        with Bar("recalculating three trials"):
+            said.append(recalculated(model.simulate(TRIED, seed=1)).words)
     if write is not None:
         _write_model(model, file, write)
         said.append(f"Written: {write}.")

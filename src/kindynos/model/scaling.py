@@ -6,7 +6,9 @@ power of the base unit in its own unit, at every point: with e the power in the 
     sum over the inputs of e x df/dx = k f.
 
 It is tried at random points around the base case. What no constant in the calculation, and no input
-without a unit, explains is a contradiction; it is reported only if another stated unit mends it.
+without a unit, explains is a contradiction; it is reported only if another stated unit mends it. A
+calculation that holds figures of its own, such as a price inside a function, may multiply by them
+what lacks the base unit, so that such inputs explain anything too.
 """
 
 from __future__ import annotations
@@ -15,12 +17,14 @@ import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from types import FunctionType, ModuleType
 from typing import Any
 
 import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import KindynosError
+from kindynos.program.calculation import is_figure
 from kindynos.program.program import Program
 from kindynos.program.steps import CalculationStep, FunctionStep, Step
 from kindynos.units.algebra import Unit
@@ -63,7 +67,8 @@ def scaling_findings(
                 continue
             slopes = _slopes(program, step, name, {need: base[need] for need in needs})
             if slopes is not None:
-                yield from _contradictions(name, slopes, needs, units)
+                hidden = _hides_figures(step, name)
+                yield from _contradictions(name, slopes, needs, units, hidden)
 
 
 def _needs(step: Step, name: str) -> Sequence[str]:
@@ -71,6 +76,19 @@ def _needs(step: Step, name: str) -> Sequence[str]:
         return [need for need in step.line.needs if need not in step.tables]
     assert isinstance(step, CalculationStep)
     return step.calculation.needs(name)
+
+
+def _hides_figures(step: Step, name: str) -> bool:
+    """Return whether a calculation may hold figures that the model does not name."""
+    if isinstance(step, CalculationStep):
+        return step.calculation.hides_figures(name)
+    function = step.line.function if isinstance(step, FunctionStep) else None
+    if not isinstance(function, FunctionType) or function.__closure__ or function.__defaults__:
+        return True
+    code, names = function.__code__, function.__globals__
+    used = [names[name] for name in code.co_names if name in names]
+    others = any(not isinstance(value, ModuleType) for value in used)
+    return others or any(map(is_figure, code.co_consts))
 
 
 def _base_case(program: Program) -> dict[str, Floats] | None:
@@ -130,7 +148,7 @@ def _slope(
 
 
 def _contradictions(
-    name: str, found: Slopes, needs: Sequence[str], units: Mapping[str, Unit | None]
+    name: str, found: Slopes, needs: Sequence[str], units: Mapping[str, Unit | None], hidden: bool
 ) -> Iterator[ScalingFinding]:
     size = float(np.sqrt((found.slopes**2).mean(axis=0)).max())
     stated = units.get(name)
@@ -146,7 +164,8 @@ def _contradictions(
             free.append(-found.values)
         own = 0.0 if stated is None else float(stated.bases.get(base, 0))
         target = own * found.values - (np.nan_to_num(powers) * found.slopes).sum(axis=1)
-        if _left_over(target, free)[0] <= LEFT * size:
+        others = _multiplied(found, needs, units, base) if hidden else []
+        if _left_over(target, [*free, *others])[0] <= LEFT * size:
             continue
         mends = []
         for position in np.flatnonzero(~np.isnan(powers)).tolist():
@@ -161,6 +180,18 @@ def _contradictions(
         if mends:  # of a currency, rather one that is money than what it is multiplied by
             money = base.startswith("$")
             yield min(mends, key=lambda mend: money and not _is_money(units[mend.mend]))
+
+
+def _multiplied(
+    found: Slopes, needs: Sequence[str], units: Mapping[str, Unit | None], base: str
+) -> list[Floats]:
+    """Return the slopes of what a hidden figure with the base unit may multiply: inputs that lack
+    it, of a currency those that are no money, and the calculation as a whole.
+    """
+    lacking = [i for i, need in enumerate(needs) if _power_of(units.get(need), base) == 0]
+    money = base.startswith("$")
+    free = [i for i in lacking if not (money and _is_money(units[needs[i]]))]
+    return [found.values, *(found.slopes[:, i] for i in free)]
 
 
 def _is_money(unit: Unit | None) -> bool:

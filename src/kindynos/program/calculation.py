@@ -10,6 +10,16 @@ from collections.abc import Collection, Mapping
 from kindynos.arrays import Floats
 from kindynos.formula.shapes import Shape
 
+CONVERSIONS = frozenset({0.5, 100.0, 1000.0, 1e6})
+COUNTS, YEARS = range(-1, 61), range(1900, 2101)  # whole numbers of periods, and labels of years
+
+
+def is_figure(value: object) -> bool:
+    """Return whether a constant may be a figure with a unit, such as a price."""
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        return False
+    return not (value in CONVERSIONS or value in COUNTS or value in YEARS)
+
 
 class Calculation(ABC):
     """Works out lines by name."""
@@ -45,6 +55,12 @@ class Calculation(ABC):
         self, names: Collection[str], values: Mapping[str, Floats], trials: int
     ) -> dict[str, Floats]:
         """Return lines as arrays with the trials last, from the values of what they need."""
+
+    def hides_figures(self, name: str) -> bool:
+        """Return whether a line rests on figures that the model does not name, which may have units
+        of their own.
+        """
+        return True
 
     def shape_of(self, name: str, shapes: Mapping[str, Shape]) -> Shape:
         """Return the shape of a line, which is random where something that it needs is."""

@@ -299,13 +299,18 @@ def model_answer(model: Model) -> list[str]:
     sentences = [f"{model.name}: {_listed([text for text in counts if text[0] != '0'])}."]
     base: Any = model.base_case()
     numbers = [
-        f"{name.replace('_', ' ')} is {amount(float(base.loc[name, 'value']), program.unit(name))}"
+        f"{name.replace('_', ' ')} is {_at(float(base.loc[name, 'value']), program.unit(name))}"
         for name in program.outcomes
         if name in base.index and math.isfinite(float(base.loc[name, "value"]))
     ]
     if numbers:
         sentences.append(f"In the base case {_listed(numbers[:MOST_OUTCOMES])}.")
     return sentences
+
+
+def _at(value: float, unit: str | None) -> str:
+    """Return a figure with its unit; a point in time as people write it."""
+    return point_in_time(value, unit) if is_time(unit) else amount(value, unit)
 
 
 def read_answer(read_trials: ReadTrials, names: list[str]) -> list[str]:

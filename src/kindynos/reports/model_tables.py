@@ -11,7 +11,7 @@ from rich.console import Group
 from rich.text import Text
 
 from kindynos.cohorts.cohort import Cohort
-from kindynos.formatting import brief, in_unit, number, per_cent
+from kindynos.formatting import brief, in_unit, is_time, number, per_cent, point_in_time
 from kindynos.model.review import Finding
 from kindynos.processes.series import InPeriods
 from kindynos.program.program import Program
@@ -181,7 +181,9 @@ def sheet_table(
 
 def _amount(value: float, unit: str | None) -> str:
     """Return a figure of a sheet; nothing where there is none."""
-    return "" if value != value else brief(in_unit(float(value), unit))
+    if value != value:
+        return ""
+    return point_in_time(value, unit) if is_time(unit) else brief(in_unit(float(value), unit))
 
 
 def findings(answer: Iterable[Finding]) -> Group:

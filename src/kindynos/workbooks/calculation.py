@@ -15,12 +15,12 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import ModelError
 from kindynos.finance.notes import note
-from kindynos.program.calculation import Calculation
+from kindynos.program.calculation import YEARS, Calculation, is_figure
 from kindynos.workbooks.addresses import Area, Cell
 from kindynos.workbooks.cell_errors import BY_NUMBER, NUM, VALUE, CellError
 from kindynos.workbooks.collecting import uncollected
 from kindynos.workbooks.compiling import TIDYING, Compiler, single
-from kindynos.workbooks.formulas import Binary, FormulaNode, FunctionCall
+from kindynos.workbooks.formulas import Binary, Constant, FormulaNode, FunctionCall
 from kindynos.workbooks.graph import Graph
 from kindynos.workbooks.operators import COMPARISONS, SEVERAL
 from kindynos.workbooks.values import (
@@ -206,6 +206,27 @@ class CellCalculation(Calculation):
             names |= {draw for number in reached for draw in draws.get(number, ())}
             all_needs[name] = tuple(key for key in self.inputs if key in names)
         return all_needs
+
+    def hides_figures(self, name: str) -> bool:
+        graph, seen = self._bound, set[int]()
+        waiting = list(self._seeds(self.outputs[name]))
+        while waiting:
+            number = waiting.pop()
+            formula = graph.formulas.get(number)
+            if number in seen or number in graph.inputs or formula is None:
+                continue
+            seen.add(number)
+            for node in formula.tree.walk():
+                if isinstance(node, Constant) and is_figure(node.value):
+                    return True
+            for area in graph.areas_in(formula.tree, formula.cell):
+                for other in (n for row in graph.numbers_in(area) for n in row if n):
+                    typed = not graph.is_formula(other) and other not in graph.inputs
+                    value = graph.constants[other]
+                    if typed and type(value) is float and value not in (0.0, 1.0, *YEARS):
+                        return True
+                    waiting.append(other)
+        return False
 
     def is_row(self, name: str) -> bool:
         return name in self.rows
