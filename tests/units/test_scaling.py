@@ -85,9 +85,8 @@ class Functions(unittest.TestCase):
 class Workbooks(Folder):
     def test_a_price_in_a_cell_without_a_name_may_have_any_unit(self):
         cells = {"A1": "Volume", "B1": "kt", "C1": 10, "A2": "Price", "B2": "EUR/t", "C2": 50}
-        book = kd.read_workbook(
-            write(self.folder, {**cells, "A3": "Sales", "B3": "EUR", "C3": "=C1*C2"})
-        )
+        cells |= {"A3": "Sales", "B3": "EUR", "C3": "=C1*C2"}
+        book = kd.read_workbook(write(self.folder, cells))
         model = book.model(
             outcomes={"sales": "Data!C3"}, drivers={"volume": ("Data!C1", kd.Normal(10, 1))}
         )
