@@ -49,6 +49,8 @@ def unit_of(contents: Contents, cell: Cell) -> str | None:
     """Return the unit of a cell by its format, or by the column of units beside its label."""
     sheet = contents.sheets[cell.sheet]
     shown = unit_of_format(contents.format_of(cell.sheet, cell.row, cell.column))
+    if shown == "date" and contents.since_1904:
+        shown = None  # figures of dates are shown in the other system
     column = unit_column(contents, cell)
     stated = sheet.values.get((cell.row, column)) if column else None
     unit = stated.strip() if isinstance(stated, str) else None
