@@ -38,11 +38,9 @@ def unit_of_format(code: str) -> str | None:
         return "year" if set(letters) == {"y"} else "date" if set(letters) & set("yd") else None
     text = (currency[1] if currency else "") or "".join(literals) or re.sub(r"[^€$£¥]", "", bare)
     text = text.strip(" ()")
-    return (
-        CURRENCY_SIGNS.get(text, text[:LONGEST]) or None
-        if re.search(r"[^\W\d]|[$%€£¥]", text)
-        else None
-    )
+    if not re.search(r"[^\W\d]|[$%€£¥]", text):
+        return None
+    return CURRENCY_SIGNS.get(text, text[:LONGEST])
 
 
 def unit_of(contents: Contents, cell: Cell) -> str | None:
