@@ -69,6 +69,19 @@ class HeldConditions(Folder):
         with self.fails("on_broken='error' needs store='all'"):
             made.simulate(200_000, 4, store="summary", on_broken="error")
 
+    def test_sweeps_count_at_each_point(self):
+        model = kd.load_model(self.file)
+        name = next(iter(model.compiled().givens))
+        value = float(model.compiled().givens[name].array.reshape(-1)[0])
+        points = [value, 0.5 * value]
+        swept = model.sweep({name: points}, statistic="mean", trials=1_000, seed=1)
+        for position, point in enumerate(points):
+            alone = model.replace(**{name: point}).simulate(1_000, 1).checks()["broken in"]
+            self.assertEqual(list(swept.broken.iloc[position]), list(alone))
+        self.assertIn("above_overdraft broken in", swept.table().columns)
+        bases = model.sweep({name: points})
+        self.assertLessEqual(set(bases.broken.to_numpy().ravel()), {0, 1})
+
     def test_a_row_must_hold_in_every_period(self):
         found = kd.load_model(self.file).simulate(4_000, 1, keep=["cash"])
         cash = found.row("cash").values

@@ -14,8 +14,11 @@ from kindynos.workbooks.addresses import Cell
 from kindynos.workbooks.cell_texts import driver_in, outcome_in
 from kindynos.workbooks.cell_units import unit_of_format
 from kindynos.workbooks.files import model_of
+from kindynos.workbooks.graph import Graph
 from kindynos.workbooks.labels import name_of
 from kindynos.workbooks.proposals import proposals
+from kindynos.workbooks.reader import Formula
+from kindynos.workbooks.workbook import Workbook
 from tests.common import run
 from tests.workbooks.common import write
 
@@ -95,6 +98,18 @@ class Said(unittest.TestCase):
         )
         self.assertEqual(found["volume_total"].why, "no other cell reads it")
         self.assertEqual((found["volume"].kind, found["volume"].unit), ("driver", "kt"))
+
+
+class Controls(unittest.TestCase):
+    def test_cells_that_are_called_checks_are_proposed_as_conditions(self):
+        contents = kd.read_workbook(kd.demo_file("night_ferry.xlsx")).contents
+        sheet = contents.sheets["Summary"]
+        sheet.values |= {(9, 1): "Balance check", (9, 2): 0.0, (10, 1): "Profit", (10, 2): 0.0}
+        sheet.formulas |= {(9, 2): Formula("B3-B3"), (10, 2): Formula("B3-B3")}
+        book = Workbook(contents, Graph.of(contents))
+        found = {item.name: item.kind for item in proposals(book)}
+        self.assertEqual(found["balance_check"], "condition")
+        self.assertEqual(found["profit"], "outcome")
 
 
 class Lines(unittest.TestCase):

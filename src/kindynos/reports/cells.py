@@ -121,4 +121,12 @@ def _next_step(book: Workbook, proposed: list[Proposal]) -> str:
         shown = f"{low:.4g} {driver.value:.6g} {high:.4g}"
         tail = f" {driver.unit}" if driver.unit else ""
         words += f' --driver "{driver.name} = {driver.cell}: pert {shown}{tail}"'
-    return f"Name the cell of the answer with --outcome CELL to see the model, such as\n{words}"
+    said = f"Name the cell of the answer with --outcome CELL to see the model, such as\n{words}"
+    condition = next((item for item in proposed if item.kind == "condition"), None)
+    if condition is None:
+        return said
+    return (
+        f"{said}\nA check becomes a condition that every trial must meet in the model file that "
+        f"--write makes: the cell {condition.cell} as the line {condition.name}, and "
+        f"{condition.name} == {condition.value or 0:g} below [checks]."
+    )

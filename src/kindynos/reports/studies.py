@@ -351,7 +351,7 @@ def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
     """Return a sweep: with two inputs a grid for each output, otherwise a row for each point."""
     better: Any = False if less_is_better else "as stated"
     return Report.of(
-        [*opening(answer(swept)), *_sweep_tables(swept)],
+        [*_broken_conditions(swept), *opening(answer(swept)), *_sweep_tables(swept)],
         kind="sweep",
         result=swept,
         facts=lambda: {"statistic": swept.statistic},
@@ -361,6 +361,21 @@ def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
             for name in swept.outputs
         },
     )
+
+
+def _broken_conditions(swept: Sweep) -> list[RenderableType]:
+    """Return for each condition that is broken somewhere at how many points, and at which first."""
+    said = []
+    for name in swept.broken.columns:
+        places = [place for place, count in enumerate(swept.broken[name].tolist()) if count]
+        if places:
+            first = swept.points.iloc[places[0]]
+            point = ", ".join(f"{key} {brief(float(value))}" for key, value in first.items())
+            said.append(
+                f"The condition {name} is broken at {len(places):,} of {len(swept.points):,} "
+                f"points, first at {point}."
+            )
+    return [Text(line, style=DOUBT) for line in said]
 
 
 def _named(swept: Sweep) -> pd.DataFrame:

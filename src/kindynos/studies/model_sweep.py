@@ -24,6 +24,7 @@ from kindynos.program.quantities import (
     ProcessDriver,
 )
 from kindynos.program.statement import PERIODS, Statement, check_parameters
+from kindynos.results.held_conditions import conditions_held
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
 from kindynos.sampling.streams import checked_seed
@@ -63,6 +64,7 @@ def sweep(statement: Statement, wanted: SweepRequest, options: SimulationOptions
             statistic="base case",
             units=units,
             better=better,
+            broken=_broken_bases(statement, grid),
         )
     description = parse_statistic(wanted.statistic)
     seed = checked_seed(options.seed)
@@ -79,7 +81,33 @@ def sweep(statement: Statement, wanted: SweepRequest, options: SimulationOptions
         f"{description.label}, {options.trials:,} trials, seed {seed}",
         units,
         better,
+        _broken_trials(statement, grid, options),
     )
+
+
+def _broken_bases(statement: Statement, grid: pd.DataFrame) -> pd.DataFrame:
+    """Return for each condition that must hold whether its base case breaks it at each point: 1 or
+    0.
+    """
+    checks = statement.program.checks
+    if not checks:
+        return pd.DataFrame(index=grid.index)
+    return 1 - (_base_cases(statement, grid, checks) == 1).astype(int)
+
+
+def _broken_trials(
+    statement: Statement, grid: pd.DataFrame, options: SimulationOptions
+) -> pd.DataFrame:
+    """Return for each condition that must hold how many trials break it at each point."""
+    checks = statement.program.checks
+    if not checks:
+        return pd.DataFrame(index=grid.index)
+    rows = []
+    settings = replace(options, keep=checks, progress=None, executor=None)
+    for values in grid.to_dict("records"):
+        changed = statement.replace(**{str(name): float(v) for name, v in values.items()})
+        rows.append(conditions_held(simulate(changed.program, settings))["broken in"])
+    return pd.DataFrame(rows, columns=checks).reset_index(drop=True)
 
 
 def _simulated(
@@ -258,6 +286,10 @@ def _changes_the_model(statement: Statement, name: Any) -> bool:
 def _columns(
     program: Program, values: Mapping[str, Floats], outcomes: list[str], count: int
 ) -> pd.DataFrame:
-    return pd.DataFrame(
-        {name: np.broadcast_to(values[name].reshape(-1), count) for name in outcomes}
-    )
+    columns = {}
+    for name in outcomes:
+        value = values[name]
+        if program.lines[name].check and value.ndim == 2:  # it must hold in every period
+            value = (value == 1).all(axis=0).astype(np.float64)
+        columns[name] = np.broadcast_to(value.reshape(-1), count)
+    return pd.DataFrame(columns)

@@ -30,8 +30,9 @@ class Sweep(Reported):
     """What came out at each point of a sweep.
 
     ``inputs`` names what was varied, ``outputs`` what came out; ``statistic`` says which figure,
-    with ``errors`` beside it where it was simulated. See ``table``, ``grid``, ``best`` and
-    ``plot``.
+    with ``errors`` beside it where it was simulated. ``broken`` has, for each condition that must
+    hold, how many trials break it at each point, or 1 where the base case does. See ``table``,
+    ``grid``, ``best`` and ``plot``.
     """
 
     def __init__(
@@ -42,7 +43,9 @@ class Sweep(Reported):
         statistic: str = "value",
         units: Mapping[str, str | None] | None = None,
         better: Mapping[str, str] | None = None,
+        broken: pd.DataFrame | None = None,
     ) -> None:
+        self.broken = pd.DataFrame() if broken is None else broken.reset_index(drop=True)
         self.better = dict(better or {})
         self.points = points.reset_index(drop=True)
         self.values = values.reset_index(drop=True)
@@ -84,6 +87,8 @@ class Sweep(Reported):
         parts = [self.points, self.values]
         if self.errors is not None:
             parts.append(self.errors.add_suffix(" error"))
+        if self.broken.size:
+            parts.append(self.broken.add_suffix(" broken in"))
         return pd.concat(parts, axis=1)
 
     @checked

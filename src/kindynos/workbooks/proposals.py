@@ -19,6 +19,8 @@ ANSWERS = (
     r"profit|net (result|income|value|cash)|ebit|margin|surplus|loss\b", r"payback|cover|\bdscr\b",
     r"total|sum\b|balance|cash|cost|result|value|price|date|delay",
 )  # fmt: skip
+# what people call a cell that says whether the rest is right
+CONTROLS = re.compile(r"\b(check|checks|control|controls|balanced|difference|ok)\b")
 MOST = 8  # cells of each kind that are proposed
 FEW = 3  # cells that draw, which are drivers already
 READ_BY = 2  # formulas at least, of an input that is proposed
@@ -26,7 +28,9 @@ READ_BY = 2  # formulas at least, of an input that is proposed
 
 @dataclass(frozen=True)
 class Proposal:
-    """A cell that may be an outcome or a driver: its name, unit and value, and why."""
+    """A cell that may be an outcome, a driver, or a condition that must hold: its name, unit and
+    value, and why.
+    """
 
     kind: str
     cell: str
@@ -37,9 +41,9 @@ class Proposal:
 
 
 def proposals(book: Workbook) -> list[Proposal]:
-    """Return outcomes and drivers that a workbook may have: cells with formulas that no other
-    reads, those with the name of an answer first; inputs that the most formulas read, and cells
-    that draw.
+    """Return outcomes, conditions and drivers that a workbook may have: cells with formulas that no
+    other reads, those with the name of an answer first; cells that are called checks; inputs that
+    the most formulas read, and cells that draw.
     """
     graph, uses = book.graph, book.uses
     drawn = random_cells(graph)
@@ -55,12 +59,27 @@ def proposals(book: Workbook) -> list[Proposal]:
         if rank == len(ANSWERS) and proposal.name.startswith("cell_"):
             continue
         ends.append((rank, number, proposal))
+    ends = [item for item in ends if not CONTROLS.search(item[2].name.replace("_", " "))]
     ends.sort(key=lambda item: item[:2])
     named = [item for item in ends if item[0] < len(ANSWERS)] or ends
     answer = [proposal for _, _, proposal in named[:MOST]]
+    answer += _controls(book)
     draws = [graph.cells[number] for number in drawn]
     answer += _inputs(book, uses)
     return answer + [_proposal(book, "driver", cell, "it draws") for cell in draws[:FEW]]
+
+
+def _controls(book: Workbook) -> list[Proposal]:
+    """Return cells with formulas that are called checks, and are 0, 1 or a logical."""
+    graph, found = book.graph, []
+    for formula in graph.formulas.values():
+        value = graph.constants[graph.numbers[formula.cell]]
+        if not isinstance(value, bool) and value not in (0.0, 1.0):
+            continue
+        proposal = _proposal(book, "condition", formula.cell, "it is called a check")
+        if CONTROLS.search(proposal.name.replace("_", " ")):
+            found.append(proposal)
+    return found[:MOST]
 
 
 def _inputs(book: Workbook, uses: Mapping[int, list[int]]) -> list[Proposal]:
