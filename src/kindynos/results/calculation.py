@@ -68,14 +68,24 @@ def _values(
     return np.stack(rows)
 
 
+def is_number(text: str) -> bool:
+    """Return whether a text is a number, perhaps in per cent."""
+    try:
+        float(text.strip().removesuffix("%"))
+    except ValueError:
+        return False
+    return True
+
+
 def truths(condition: str, values: Floats) -> Floats:
     """Return the values of a condition, 1 or 0; raises RunError for a formula that is none."""
     value = values[~np.isnan(values)]
     if not np.isin(value, (0.0, 1.0)).all():
-        raise RunError(
-            f"{condition!r:.80} is not a condition, which is true or false; say for example "
-            "'net_value < 0 and breach'"
-        )
+        hint = "say for example 'net_value < 0 and breach'"
+        if is_number(condition):
+            hint = "a chance is that of a statement such as 'net_value < 0'; for the figure that is "
+            hint += "reached with a chance ask for a percentile, or solve for it"
+        raise RunError(f"{condition!r:.80} is not a condition, which is true or false; {hint}")
     return values
 
 
