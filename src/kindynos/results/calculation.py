@@ -83,8 +83,8 @@ def truths(condition: str, values: Floats) -> Floats:
     if not np.isin(value, (0.0, 1.0)).all():
         hint = "say for example 'net_value < 0 and breach'"
         if is_number(condition):
-            hint = "a chance is that of a statement such as 'net_value < 0'; for the figure that is "
-            hint += "reached with a chance ask for a percentile, or solve for it"
+            hint = "a chance is that of a statement such as 'net_value < 0'; for the figure that "
+            hint += "is reached with a chance ask for a percentile, or solve for it"
         raise RunError(f"{condition!r:.80} is not a condition, which is true or false; {hint}")
     return values
 
