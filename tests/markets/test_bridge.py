@@ -5,6 +5,7 @@ from itertools import permutations
 
 import numpy as np
 import pandas as pd
+from scipy import stats
 
 import kindynos as kd
 from tests.common import DEMO, Case, Folder, run
@@ -63,11 +64,31 @@ class Parts(Case):
         new = kd.Portfolio(PRICES, shares={"wind_farm": 100.0})
         self.assertLessEqual({"shipyard", "wind_farm"}, set(new.bridge(old).parts))
 
+    def test_errors_are_those_of_a_quantile(self):
+        """Of n normal returns, sqrt(p (1 - p) / n) / density at the quantile (Cramér, 1946); a day
+        later and twice as many held, both ends and the holding's part are multiples of it.
+        """
+        sd, count, level = 0.01, 2000, 0.95
+        moves = np.random.default_rng(5).normal(0, sd, count + 1)
+        prices = pd.DataFrame(
+            {"ferry": 100 * np.cumprod(np.r_[1, 1 + moves])},
+            pd.bdate_range("2015-01-01", periods=count + 2),
+        )
+        whole = kd.read_prices(prices)
+        old = kd.Portfolio(kd.read_prices(prices[:-1]), shares={"ferry": 10.0})
+        found = kd.Portfolio(whole, shares={"ferry": 20.0}).bridge(old, level, count)
+        density = stats.norm.pdf(stats.norm.ppf(level))
+        of_one = prices["ferry"].iloc[-1] * sd * np.sqrt(level * (1 - level) / count) / density
+        for figure, held in ((found.before, 10), (found.after, 20), (found.parts["ferry"], 10)):
+            with self.subTest(held=held):
+                due = 1.96 * held * of_one
+                self.assertAlmostEqual(figure.error / due, 1, delta=0.3)
+
     def test_bad_input(self):
         new = kd.Portfolio(PRICES, shares=HELD)
         with self.fails("ends on the date of the later one"):
             new.bridge(new)
-        with self.fails("window 250", "are asked for"):
+        with self.fails("window 250 asks for more returns than the"):
             new.bridge(at("2024-12-30", HELD))
         with self.fails("bridge: earlier must be a Portfolio"):
             new.bridge("old")

@@ -129,8 +129,8 @@ def _counted(name: str, given: Iterable[Any], begins: Any, ends: Any) -> Any:
 
 
 def _uncovered_years(days: Any, begins: Any, ends: Any) -> str:
-    """Return the years of the periods in which no holiday lies, as ranges; a year of which the
-    periods hold only a part is left out.
+    """Return the years of the periods in which no holiday lies, as ranges; a year that the
+    periods hold only in part is left out.
     """
     given = set(days.astype("datetime64[Y]").astype(int).tolist())
     first, after = begins[0], ends[-1]

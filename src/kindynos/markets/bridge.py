@@ -83,6 +83,7 @@ def risk_bridge(later: Holdings, earlier: Holdings, level: float, window: int, s
     generator = stream(seed, "bridge")
     drawn = []
     for _ in range(DRAWN):
+        # no day without weight: a short window may miss every block
         ways.weigh(_days_again(span, generator) + 1e-9)
         again = _shapley(count, ways.figure)
         whole = ways.figure(everything) - ways.figure(frozenset())
@@ -138,12 +139,11 @@ def _sides(
     for portfolio in (earlier, later):
         date = portfolio.prices.dates[-1]
         last = int(frame.index.searchsorted(date, side="right")) - 1
-        if last < window or frame.index[last] != date:
+        if last < 0 or frame.index[last] != date:
+            raise ParameterError(f"{date:%Y-%m-%d} has no prices of all that is held")
+        if last < window:
             raise ParameterError(
-                f"there are {max(last, 0)} returns up to {date:%Y-%m-%d}, and window {window} of "
-                "them are asked for"
-                if last >= 0 and frame.index[last] == date
-                else f"{date:%Y-%m-%d} has no prices of all that is held"
+                f"window {window} asks for more returns than the {last} up to {date:%Y-%m-%d}"
             )
         shares = portfolio.shares
         held = np.array([float(shares.get(name, 0.0)) for name in names])

@@ -6,7 +6,7 @@ else a thing that is counted, such as "cup".
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from itertools import product
@@ -68,9 +68,9 @@ class Unit:
             sizes=frozenset(size ** float(exponent) for size in self.sizes),
         )
 
-    def without(self, bases: object) -> Unit:
+    def without(self, bases: Collection[str]) -> Unit:
         """Return it without some bases."""
-        left = {b: p for b, p in self.bases.items() if b not in bases}  # type: ignore[operator]
+        left = {b: p for b, p in self.bases.items() if b not in bases}
         return replace(self, bases=left)
 
     @property

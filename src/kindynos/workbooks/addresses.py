@@ -75,6 +75,19 @@ class Area(NamedTuple):
         )
 
 
+def hull(first: Area | None, last: Area | None) -> Area | None:
+    """Return the smallest area that holds two areas of a sheet; None where one is none."""
+    if first is None or last is None or first.sheet != last.sheet:
+        return None
+    return Area(
+        first.sheet,
+        min(first.top, last.top),
+        min(first.left, last.left),
+        max(first.bottom, last.bottom),
+        max(first.right, last.right),
+    )
+
+
 def letters(column: int) -> str:
     """Return the letters of a column.
 

@@ -10,7 +10,15 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from kindynos.errors import FormulaError, ModelError
-from kindynos.workbooks.addresses import LAST_COLUMN, LAST_ROW, Area, Cell, sheet_and_rest
+from kindynos.workbooks.addresses import (
+    LAST_COLUMN,
+    LAST_ROW,
+    Area,
+    Cell,
+    area_in,
+    hull,
+    sheet_and_rest,
+)
 from kindynos.workbooks.collecting import uncollected
 from kindynos.workbooks.formulas import (
     Binary,
@@ -196,16 +204,7 @@ class Graph:
         if isinstance(node, TableReference):
             return self._table_area(node, cell)
         if isinstance(node, Binary) and node.operator == ":":
-            first, last = self.area_of(node.left, cell), self.area_of(node.right, cell)
-            if first is None or last is None or first.sheet != last.sheet:
-                return None
-            return Area(
-                first.sheet,
-                min(first.top, last.top),
-                min(first.left, last.left),
-                max(first.bottom, last.bottom),
-                max(first.right, last.right),
-            )
+            return hull(self.area_of(node.left, cell), self.area_of(node.right, cell))
         if isinstance(node, FunctionCall) and node.name == "ANCHORARRAY":
             return self._filled(node, cell)
         if isinstance(node, Binary) and node.operator == " ":
@@ -598,8 +597,6 @@ def cell_in(contents: Contents, text: Any, what: str = "a cell") -> Area:
     """Return the area that a text such as "Inputs!B4", "Inputs!B4:F4" or a defined name stands for;
     raises ModelError for one that is not there.
     """
-    from kindynos.workbooks.addresses import area_in
-
     if not isinstance(text, str) or not text.strip():
         raise ModelError(f"{what} is named by a text such as 'Inputs!B4', not {text!r:.40}")
     text = text.strip().lstrip("=")

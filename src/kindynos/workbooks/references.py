@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.errors import FormulaError, ModelError
-from kindynos.workbooks.addresses import LAST_COLUMN, LAST_ROW, Area, Cell, quoted
+from kindynos.workbooks.addresses import LAST_COLUMN, LAST_ROW, Area, Cell, hull, quoted
 from kindynos.workbooks.cell_errors import ResultError
 from kindynos.workbooks.formulas import Binary, Constant, FormulaNode, FunctionCall, NameRef, parse
 from kindynos.workbooks.graph import DependsError, Graph
@@ -97,19 +97,6 @@ def _indexed(base: Area, moves: list[int]) -> Area | None:
     left, right = (base.left, base.right) if column == 0 else (base.left + column - 1,) * 2
     inside = base.top <= top <= bottom <= base.bottom and base.left <= left <= right <= base.right
     return Area(base.sheet, top, left, bottom, right) if inside else None
-
-
-def hull(first: Area | None, last: Area | None) -> Area | None:
-    """Return the smallest area that holds two areas of a sheet; None where one is none."""
-    if first is None or last is None or first.sheet != last.sheet:
-        return None
-    return Area(
-        first.sheet,
-        min(first.top, last.top),
-        min(first.left, last.left),
-        max(first.bottom, last.bottom),
-        max(first.right, last.right),
-    )
 
 
 class Moving:

@@ -86,8 +86,8 @@ def _sorted(
 ) -> list[list[Value]]:
     places = list(range(len(lines)))
     for column, order in reversed(list(zip(columns, orders, strict=True))):
-        key = cmp_to_key(_standing)
-        places.sort(key=lambda place, c=column, k=key: k(c[place]), reverse=order < 0)  # type: ignore[misc]
+        keys = [cmp_to_key(_standing)(value) for value in column]
+        places.sort(key=keys.__getitem__, reverse=order < 0)
     return [lines[place] for place in places]
 
 
