@@ -140,7 +140,7 @@ class Reading(unittest.TestCase):
                 self.assertEqual(unit.sizes, {size})
 
     def test_what_is_not_certain_fits_everything(self):
-        for text in (None, "", "EUR price", "$ psf", "kg / (m s)", "x" * 200, "±?"):
+        for text in (None, "", "EUR price", "$ psf", "kg / (m s)", "x" * 200, "±?", "0 t"):
             with self.subTest(text):
                 self.assertIsNone(read_unit(text))
 
@@ -153,6 +153,16 @@ class Rules(unittest.TestCase):
             words = {"pure", "unknown", "root", "together", "per share", "per quantity"}
             self.assertIn(rule.gives, own | words, name)
             self.assertLessEqual(set(rule.together), own, name)
+
+    def test_sizes_and_powers_beyond_any_unit_are_no_error(self):
+        parts = ("a * 1e308 * 1e308", "a ** (1 / 0)", "a / 1e-320", "a ** 1000", "(a ** 12) ** 12")
+        for unit in ("0 t", "psf", "EUR", "9999999999999999999999999 pages", "hours"):
+            for part in parts:
+                with self.subTest(unit=unit, part=part):
+                    lines = f"y = {part} + b [EUR]; z = {part} + a [a year]"
+                    text = written(f"m, - | a 5 sacks; b 4 EUR a month | {lines}")[1]
+                    text = text.replace('"sacks"', f'"{unit}"')
+                    self.assertIsInstance(found(text), list)
 
     def test_rates_of_other_periods(self):
         figures = "rate .08 % a year; flow 5 EUR a month"

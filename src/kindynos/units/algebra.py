@@ -12,6 +12,12 @@ from fractions import Fraction
 from itertools import product
 
 MOST_SIZES = 24  # readings of one unit, where numbers in a formula may be conversions
+LARGEST_SIZE, LARGEST_POWER = 1e24, 12  # of any unit; what lies beyond is cut to them
+
+
+def bounded(size: float) -> float:
+    """Return a size within those of units."""
+    return min(max(size, 1 / LARGEST_SIZE), LARGEST_SIZE)
 
 
 @dataclass(frozen=True)
@@ -30,6 +36,14 @@ class Unit:
     odd: bool = False
     literal: bool = False
     exchange: bool = False
+
+    def __post_init__(self) -> None:
+        powers = {
+            base: max(min(power, Fraction(LARGEST_POWER)), Fraction(-LARGEST_POWER))
+            for base, power in self.bases.items()
+        }
+        object.__setattr__(self, "bases", powers)
+        object.__setattr__(self, "sizes", frozenset(map(bounded, self.sizes)))
 
     @classmethod
     def of(cls, base: str, size: float = 1.0) -> Unit:

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import re
 
-from kindynos.units.algebra import PURE_UNIT, Unit
+from kindynos.units.algebra import LARGEST_SIZE, PURE_UNIT, Unit
 from kindynos.units.words import (
     CENTS,
     CODES,
@@ -56,6 +56,8 @@ def read_unit(text: str | None, money: str | None = None) -> Unit | None:
             unit = unit.times(_product(part, money, below=True), -1)
     except UnreadableError:
         return None
+    if not all(1 / LARGEST_SIZE < size < LARGEST_SIZE for size in unit.sizes):
+        return None  # "0 t"
     currencies = [base for base in unit.bases if base.startswith("$")]
     return unit.of_exchange() if len(currencies) == len(unit.bases) == 2 else unit
 

@@ -7,6 +7,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from fractions import Fraction
 
+import numpy as np
+
 from kindynos.formula.tree import (
     PERIOD,
     PERIODS_A_YEAR,
@@ -17,7 +19,7 @@ from kindynos.formula.tree import (
     Operation,
     Previous,
 )
-from kindynos.units.algebra import PLAIN_NUMBER, PURE_UNIT, Unit
+from kindynos.units.algebra import LARGEST_POWER, PLAIN_NUMBER, PURE_UNIT, Unit, bounded
 from kindynos.units.comparing import CLOSE, TIME, Gap, counted, gap_between
 from kindynos.units.rules import RULES
 from kindynos.units.words import YEAR
@@ -111,7 +113,7 @@ class TreeUnits:
             value = _number_of(part)
             if value is None or unit.plain or value in (0, 1):
                 continue
-            size = abs(value**way)
+            size = bounded(abs(value)) ** way
             unit = replace(
                 unit,
                 sizes=frozenset([*unit.sizes, *(own / size for own in unit.sizes)]),
@@ -124,7 +126,7 @@ class TreeUnits:
         unit, exponent = parts[0][1], _number_of(parts[1][0])
         if unit is None:
             return None
-        if exponent is not None:
+        if exponent is not None and abs(exponent) <= LARGEST_POWER:
             return unit.power(Fraction(exponent).limit_denominator(12))
         return PURE_UNIT if not unit.bases else None
 
@@ -203,7 +205,9 @@ def _number_of(node: Expression) -> float | None:
         values = [_number_of(part) for part in node.parts]
         if None not in values:
             try:
-                return float(node.compute(*values))
+                with np.errstate(all="ignore"):
+                    value = float(node.compute(*values))
             except (ArithmeticError, ValueError, TypeError):
                 return None
+            return value if math.isfinite(value) else None
     return None

@@ -40,7 +40,7 @@ PHYSICAL = {
     "m": ("km", 1e-3), "metre": ("km", 1e-3), "km": ("km", 1.0),
     **dict.fromkeys(("l", "litre", "liter"), ("l", 1.0)), "hl": ("l", 100.0), "m3": ("l", 1e3),
     **dict.fromkeys(("m2", "sqm"), ("m2", 1.0)), "ha": ("m2", 1e4),
-    **dict.fromkeys(("sf", "sqft"), ("sqft", 1.0)), "psf": ("sqft", -1.0),
+    **dict.fromkeys(("sf", "sqft"), ("sqft", 1.0)),
 }  # fmt: skip
 # power is energy in an hour
 POWERS = {"kw": 1.0, "mw": 1e3, "gw": 1e6, "kwp": 1.0, "mwp": 1e3}
