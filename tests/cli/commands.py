@@ -7,6 +7,7 @@ tests compare with what the commands give now.
 import re
 import sys
 import tempfile
+from contextlib import chdir
 from functools import cache
 from html.parser import HTMLParser
 from pathlib import Path
@@ -17,8 +18,8 @@ from tests.common import DEMO, run
 
 RECORDED = Path(__file__).parent / "recorded"
 FEW = ("--trials", "200", "--seed", "1")
-HELD = (DEMO / "treasury_prices.csv", "--holdings", DEMO / "treasury_holdings.csv")
-FERRY, BEST = DEMO / "night_ferry.toml", DEMO / "best_fare.toml"
+HELD = ("treasury_prices.csv", "--holdings", "treasury_holdings.csv")
+FERRY, BEST = "night_ferry.toml", "best_fare.toml"
 BREAK_EVEN = ("--outcome", "net_value", "--mean", "0", "--within", "40", "80")
 GOAL = ("--vary", "fare=50,60", "--maximize", "mean net_value")
 LONGEST = 15  # rows of a CSV file or a sheet that are recorded
@@ -27,38 +28,34 @@ MOST = 300  # lines of a medium
 QUICK = {
     "run": [
         ("run", FERRY, *FEW),
-        ("run", DEMO / "terminal.toml", "--chance", "cost > 1e7 and works > 2e7", *FEW),
-        ("run", DEMO / "hydrofoil.toml", *FEW),
+        ("run", "terminal.toml", "--chance", "cost > 1e7 and works > 2e7", *FEW),
+        ("run", "hydrofoil.toml", *FEW),
     ],
-    "model": [("check", FERRY), ("check", DEMO / "night_ferry.xlsx", "--brief")],
-    "workbook": [("check", DEMO / "purser.xlsx")],
+    "model": [("check", FERRY), ("check", "night_ferry.xlsx", "--brief")],
+    "workbook": [("check", "purser.xlsx")],
     "summary": [("run", FERRY, "--trials", "1e5", "--seed", "1", "--store", "summary")],
     "comparison": [("compare", FERRY, *FEW)],
-    "bridge": [("bridge", DEMO / "night_ferry_last_year.toml", FERRY, *FEW)],
-    "changes": [("bridge", DEMO / "night_ferry_last_year.toml", FERRY, "--changes")],
+    "bridge": [("bridge", "night_ferry_last_year.toml", FERRY, *FEW)],
+    "changes": [("bridge", "night_ferry_last_year.toml", FERRY, "--changes")],
     "sweep": [("sweep", FERRY, "--over", "fare=50,60", *FEW)],
     "goal": [("solve", FERRY, "fare", *BREAK_EVEN, *FEW)],
     "optimum": [("optimize", BEST, *GOAL, "--subject-to", "sd net_value <= 1e9", *FEW)],
     "drivers": [("drivers", FERRY, *FEW)],
     "trial": [("trial", FERRY, "--number", "3", *FEW)],
-    "decision": [("decide", DEMO / "lease_or_buy.toml", "--switch", "permit=0.05:0.95", *FEW)],
+    "decision": [("decide", "lease_or_buy.toml", "--switch", "permit=0.05:0.95", *FEW)],
     "backtest": [("backtest", *HELD, "--method", "historical")],
-    "fit": [("fit", DEMO / "repair_bills.csv")],
-    "forecast": [
-        ("forecast", DEMO / "passengers.csv", "--no-rolling", "--above", "30000", "--seed", "1")
-    ],
-    "track-record": [("fit", DEMO / "past_estimates.csv", "--track-record")],
-    "read": [("read", DEMO / "repair_bills.csv")],
+    "fit": [("fit", "repair_bills.csv")],
+    "forecast": [("forecast", "passengers.csv", "--no-rolling", "--above", "30000", "--seed", "1")],
+    "track-record": [("fit", "past_estimates.csv", "--track-record")],
+    "read": [("read", "repair_bills.csv")],
 }
 SLOW = {
     "backtests": [("backtest", *HELD)],
     "risk": [("risk", *HELD, "--stress", "shipyard=-0.2", "--what-if", "shipyard=-100")],
     "validation": [("validate", *HELD, "--stress", "shipyard=-0.2")],
-    "allocation": [("allocate", DEMO / "treasury_prices.csv")],
-    "paths": [
-        ("paths", DEMO / "heating_oil.csv", "--periods", "20", "--above", "1", "--seed", "1")
-    ],
-    "series": [("fit", DEMO / "passengers.csv", "--series")],
+    "allocation": [("allocate", "treasury_prices.csv")],
+    "paths": [("paths", "heating_oil.csv", "--periods", "20", "--above", "1", "--seed", "1")],
+    "series": [("fit", "passengers.csv", "--series")],
 }
 VARYING = (
     (r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d(:\d\d)?", "TIME"),
@@ -102,8 +99,10 @@ def cells_of(path: Path) -> list[str]:
 
 @cache
 def outputs(line: tuple) -> dict[str, str]:
-    """Return what a command gives: its text, its plain data, its files, page and workbook."""
-    with tempfile.TemporaryDirectory() as name:
+    """Return what a command gives in the folder of the demo: its text, its plain data, its files,
+    page and workbook. (A name with its folder would make tables wider in a longer folder.)
+    """
+    with tempfile.TemporaryDirectory() as name, chdir(DEMO):
         folder = Path(name) / "out"
         page, book = Path(name) / "page.html", Path(name) / "book.xlsx"
         media = ("--json", "--out", folder, "--report", page, "--excel", book)
@@ -130,7 +129,6 @@ def _short(number: re.Match[str]) -> str:
 
 def _fixed(text: str) -> str:
     """Return a text without what differs from one machine and moment to the next."""
-    text = text.replace(str(DEMO), "DEMO")
     for pattern, word in VARYING:
         text = re.sub(pattern, word, text)
     lines = [LONG.sub(_short, line.rstrip())[:WIDEST] for line in text.splitlines()]
@@ -142,8 +140,7 @@ def recorded_text(kind: str) -> str:
     """Return all that the commands of a kind give, as it is recorded."""
     parts = []
     for line in {**QUICK, **SLOW}[kind]:
-        words = [word.name if isinstance(word, Path) else word for word in line]
-        parts.append(f"$ kindynos {' '.join(words)}")
+        parts.append(f"$ kindynos {' '.join(line)}")
         parts += [f"--- {medium}\n{_fixed(text)}" for medium, text in outputs(line).items()]
     return "\n".join(parts) + "\n"
 

@@ -9,7 +9,7 @@ import unittest
 from pathlib import Path
 
 from tests.cli.commands import FERRY, FEW, QUICK, RECORDED, SLOW, outputs, recorded_text
-from tests.common import proof, run
+from tests.common import DEMO, proof, run
 from tests.pages import same
 
 PAGE = Path(__file__).parents[2] / "docs" / "reference" / "json.md"
@@ -98,7 +98,7 @@ class Documented(unittest.TestCase):
     def test_files_say_the_same_as_the_output(self):
         with tempfile.TemporaryDirectory() as folder:
             shown = run(
-                "sweep", str(FERRY), "--over", "fare=50,60", *FEW, "--json", "--out", folder
+                "sweep", str(DEMO / FERRY), "--over", "fare=50,60", *FEW, "--json", "--out", folder
             )
             written = Path(folder, "summary.json").read_text(encoding="utf-8")
             self.assertEqual(json.loads(shown.stdout), json.loads(written))
