@@ -140,6 +140,7 @@ def check_names(
     """Raise ModelError for a correlation of what is not a driver, or of drivers that are not drawn
     alike.
     """
+    rows = {name: driver.each_period for name, driver in drivers.items()}
     for entry in correlations:
         for name in entry.names:
             if name not in drivers:
@@ -147,8 +148,7 @@ def check_names(
                 raise ModelError(
                     f"{name!r} is {what}; only drivers are correlated", unknown=name, known=drivers
                 )
-        alike = {drivers[name].each_period for name in entry.names}
-        if len(alike) > 1:
+        if len({rows[name] for name in entry.names}) > 1:
             pair = " and ".join(entry.names)
             raise ModelError(
                 f"{pair} are not drawn alike: one has one number per trial, the other one "
@@ -169,7 +169,8 @@ def groups_of(
     further: list[DriverGroup] = []
     repairs: list[Repair] = []
     for names in _connected(correlations, drivers):
-        inside = [entry for entry in correlations if entry.names[0] in names]
+        members = set(names)
+        inside = [entry for entry in correlations if entry.names[0] in members]
         serial = {n: convert.of_rank(s) for n in names if (s := serial_of(drivers[n])) is not None}
         if not inside:
             groups.append(DriverGroup(names, Elliptical(((1.0,),)), serial))
@@ -225,8 +226,8 @@ def _connected(
     home = {name: [name] for name in drivers}
     for entry in correlations:
         for name in entry.names[1:]:
-            joined, added = sorted((home[entry.names[0]], home[name]), key=len, reverse=True)
-            if joined is not added:
+            if home[name] is not home[entry.names[0]]:
+                joined, added = sorted((home[entry.names[0]], home[name]), key=len, reverse=True)
                 joined += added
                 home.update(dict.fromkeys(added, joined))
     by_name = {name: i for i, name in enumerate(drivers)}

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from itertools import permutations
+from itertools import combinations
 from typing import Any
 
 from kindynos.distributions.base import Distribution
@@ -93,16 +93,16 @@ class Statement:
         """Return the statement with more correlations; raises ModelError for drivers that have
         another already.
         """
-        # in both orders, so that each pair is found at once
-        by_name = {pair: entry for entry in self.correlations for pair in _pairs(entry)}
+        by_pair = {pair: entry for entry in self.correlations for pair in _pairs(entry)}
         added: list[Correlation] = []
         for entry in entries:
             for name in entry.names:
                 if not isinstance(name, str):
                     raise ModelError(f"a driver is named by a text, not {shown(name)}")
-            other = next((by_name[pair] for pair in _pairs(entry) if pair in by_name), None)
+            pairs = _pairs(entry)
+            other = next((by_pair[pair] for pair in pairs if pair in by_pair), None)
             if other is None:
-                by_name.update((pair, entry) for pair in _pairs(entry))
+                by_pair.update(dict.fromkeys(pairs, entry))
                 added.append(entry)
             elif other != entry:
                 both = [name for name in other.names if name in entry.names]
@@ -263,5 +263,5 @@ def _with_process_parameters(driver: ProcessDriver, changes: Mapping[str, Any]) 
 
 
 def _pairs(entry: Correlation) -> list[tuple[str, str]]:
-    """Return the pairs of drivers of a correlation, in both orders."""
-    return list(permutations(entry.names, 2))
+    """Return the pairs of drivers of a correlation, each in the order of the alphabet."""
+    return list(combinations(sorted(entry.names), 2))

@@ -108,7 +108,7 @@ def ranks(values: Floats) -> Floats:
     """Return ranks about their mean, equal values sharing theirs, scaled to a length of 1 (0 where
     all are equal).
     """
-    order = np.argsort(values, kind="stable")
+    order = np.argsort(values)  # equal values share their rank, in whichever order they come
     ordered = values[order]
     first = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
     sizes = np.diff(np.concatenate([first, [len(values)]]))

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import FileError
-from kindynos.tables.cells import ERRORS, is_missing, number_in
+from kindynos.tables.cells import ERRORS, PARTED, is_missing, number_in
 from kindynos.tables.dates import NAMES, dates_in, looks_like_dates
 
 if TYPE_CHECKING:
@@ -98,9 +98,10 @@ class Table:
                 values[position] = cell
                 continue
             text = text_of(cell)
-            if is_missing(text, self.missing):
+            dated = PARTED.search(text) is not None  # of which a file may hold very many
+            if text in self.missing if dated else is_missing(text, self.missing):
                 continue
-            number = number_in(text, self.decimal)
+            number = None if dated else number_in(text, self.decimal)
             if number is None:
                 bad = position if bad is None else bad
                 continue

@@ -142,7 +142,10 @@ def first_order_share(
     rounding = (1e-12 * float(np.abs(outcome).max(initial=0.0))) ** 2  # of equal values
     if not spread > rounding or np.ptp(score) == 0:
         return Estimate(0.0)
-    order = np.argsort(score, kind="stable")
+    order = np.argsort(score)
+    distinct = bool((np.diff(score[order]) != 0).all())
+    if not distinct:  # equal scores stay in the order of their trials
+        order = np.argsort(score, kind="stable")
     x, y = score[order], (outcome[order] - centre) / np.sqrt(spread)
     weigh = None if weights is None else weights[order]
     value = _explained(x, y, weigh)
@@ -151,6 +154,8 @@ def first_order_share(
     block = np.searchsorted(bounds, order, side="right") - 1
     groups = min(GROUPS, len(bounds) - 1)
     group = block * groups // (len(bounds) - 1)
+    if weigh is None and distinct:
+        return jackknifed(value, _explained_without(y, group, groups))
     return jackknifed(
         value,
         np.array(
@@ -160,6 +165,20 @@ def first_order_share(
             ]
         ),
     )
+
+
+def _explained_without(y: Floats, group: NDArray[np.int64], groups: int) -> Floats:
+    """Return what the order explains without each group in turn, where no two x are equal; means
+    and variances are of sums by group.
+    """
+    counts, sums, squares = (
+        np.bincount(group, weights=piece, minlength=groups) for piece in (None, y, y * y)
+    )
+    kept = len(y) - counts
+    means = (sums.sum() - sums) / kept
+    variances = (squares.sum() - squares) / kept - means**2
+    products = [_mean_product(y[group != left_out]) for left_out in range(groups)]
+    return np.asarray((products - means**2) / variances)
 
 
 def _exchanges(run: SimulatedTrials, outcome: str) -> list[dict[str, Floats]]:
@@ -246,7 +265,7 @@ def _explained(x: Floats, y: Floats, weights: Floats | None = None) -> float:
     same ``x``.
     """
     if weights is None and (x[1:] != x[:-1]).all() and len(y) > 2:
-        return _explained_distinct(y)
+        return (_mean_product(y) - float(y.mean()) ** 2) / float(y.var())
     count, position = len(y), np.arange(len(y))
     reach = np.minimum(
         np.minimum(position, count - 1 - position), max(1, int(count ** (1 / 3) / 2))
@@ -281,9 +300,9 @@ def _explained_weighted(
     return (float(np.average(y * neighbours, weights=weights)) - centre**2) / variance
 
 
-def _explained_distinct(y: Floats) -> float:
-    """Return the same, to the bit, where no two x are equal: the neighbours are slices of the
-    running sum.
+def _mean_product(y: Floats) -> float:
+    """Return the mean product of each value and the mean of its neighbours, where no two x are
+    equal: the neighbours are slices of the running sum.
     """
     count = len(y)
     reach = max(1, int(count ** (1 / 3) / 2))
@@ -303,8 +322,7 @@ def _explained_distinct(y: Floats) -> float:
         neighbours[k] = (sums[count] - sums[k - i] - y[k]) / (2 * i)
     neighbours[0] = sums[2] - sums[0] - y[0]
     neighbours[-1] = sums[count] - sums[count - 2] - y[-1]
-    neighbours *= y
-    return (float(neighbours.mean()) - float(y.mean()) ** 2) / float(y.var())
+    return float(neighbours @ y) / count
 
 
 def _combined(rows: Floats, outcome: Floats, bounds: NDArray[np.int64]) -> Floats:
