@@ -42,6 +42,7 @@ NAMES = (
     "drawdowns",
     "markets",
     "large",
+    "growth",
     "attack",
 )
 HEAD = """<!-- written by: make proofs -->

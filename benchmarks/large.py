@@ -1,12 +1,9 @@
 """Large runs: summaries against trials in memory, one worker of a cluster against two, correlated
-drivers and paths against the best plain code, sweeps, and how cost grows with trials, drivers,
-periods and outcomes.
+drivers and paths against the best plain code, and sweeps.
 """
 
 import time
 import warnings
-from collections.abc import Callable
-from functools import partial
 
 import numpy as np
 import pandas as pd
@@ -145,55 +142,6 @@ def sweep() -> Row:
     return label, f"{ours:.2f} s / {known:.2f} s", ratio, "at most 1.5"
 
 
-def rows_model(periods: int, outcomes: int) -> kd.Model:
-    """Return a model of rows: a driver redrawn each period, and outcomes made of it."""
-    model = kd.Model("rows", periods=periods)
-    model.driver("rate", kd.Normal(0.01, 0.02), each="period")
-    model.line("value", "100 * grow(rate)")
-    for place in range(outcomes):
-        model.outcome(f"y{place}", f"last(value) + {place} * total(rate)")
-    return model
-
-
-def seconds_of(work: Callable[[], object]) -> float:
-    begun = time.perf_counter()
-    work()
-    return time.perf_counter() - begun
-
-
-def growth() -> list[Row]:
-    """The time of ten times as many trials, and of four times as much of all else."""
-    model, few = ferry(), 40_000 if SHORT else 200_000
-    more, _, ratio = paired(
-        lambda: model.simulate(10 * few, 1), lambda: model.simulate(few, 1), runs=2
-    )
-    rows = [(f"night ferry, {10 * few:,} trials / {few:,}", f"{more:.2f} s", ratio, "at most 10.5")]
-    trials = 2_000 if SHORT else 20_000
-    cases = {
-        "stating and running {} correlated drivers": (
-            (25, 100) if SHORT else (125, 500),
-            lambda count: correlated(count)[0].simulate(2_000, 1),
-            "at most 20",
-        ),
-        f"{trials:,} trials of {{}} periods": (
-            (30, 120) if SHORT else (300, 1_200),
-            lambda count: rows_model(count, 1).simulate(trials, 1),
-            "at most 4.5",
-        ),
-        f"{trials:,} trials of {{}} outcomes, with their table": (
-            (5, 20) if SHORT else (50, 200),
-            lambda count: rows_model(12, count).simulate(trials, 1).table(),
-            "at most 4.5",
-        ),
-    }
-    for label, ((fewer, many), work, most) in cases.items():
-        work(fewer)
-        first, last = (seconds_of(partial(work, count)) for count in (fewer, many))
-        text = f"{last:.2f} s / {first:.2f} s"
-        rows.append((f"{label.format(many)} / {fewer}", text, last / first, most))
-    return rows
-
-
 def measure() -> list[Row]:
     return [
         summaries(),
@@ -202,5 +150,4 @@ def measure() -> list[Row]:
         together(50, "latin", "at most 2"),
         correlated_paths(),
         sweep(),
-        *growth(),
     ]

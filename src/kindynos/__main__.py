@@ -14,6 +14,9 @@ def main() -> None:
     an error of its own.
     """
     _open_standard_streams()
+    # blocks of trials and fits already use every processor; threads of BLAS within them get in
+    # each other's way, and halve the speed of fits on a busy machine
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     signal.signal(signal.SIGINT, _interrupted)
     signal.signal(signal.SIGTERM, lambda *_: os._exit(143))
     from kindynos.cli import handle_signals

@@ -60,6 +60,19 @@ class Likelihood(Case):
                     found.fitted.log_likelihood, float(np.log(found.pdf(values)).sum()), places=6
                 )
 
+    def test_many_values_are_likeliest_and_tell_the_parameters(self):
+        for name in ("student t by scale", "johnson su", "generalized extreme value"):
+            made = KNOWN[name][0]
+            values = made.sample(25_000, seed=1)
+            fitted = type(made).fit(values)
+            with self.subTest(name):
+                gain = np.log(fitted.pdf(values)).sum() - np.log(made.pdf(values)).sum()
+                # twice the gain is chi-squared with as many degrees of freedom as parameters
+                self.assertLess(abs(gain - 5), 5)
+                for parameter, error in fitted.fitted.standard_errors.items():
+                    gap = getattr(fitted, parameter) - getattr(made, parameter)
+                    self.assertLess(abs(gap), 4 * error, parameter)
+
     @proof
     def test_errors_hold_from_both_sides(self):
         cases = {

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import MISSING, fields
+from dataclasses import MISSING, fields, replace
 from typing import Any, TypeVar
 
 import numpy as np
@@ -35,6 +35,8 @@ FEWEST_DF = 2.0001  # of Student's t by its sd
 FAR = 0.35
 VAGUE = 0.5  # sd of a parameter on its scale from which its limit is tried
 AS_GOOD = 1e-3  # log likelihood by which a parameter's limit may be worse
+MANY, FIRST = 20_000, 5_000  # values from which a few of them are searched first, and how many
+FINISHING = 20  # steps from there, where few are needed but on a flat ridge
 BOOTSTRAPPED = 200  # samples for the errors of moments
 Kind = TypeVar("Kind", bound=Distribution)
 
@@ -166,7 +168,7 @@ def _bound_beyond(data: Data, low: float, high: float, open_ends: bool) -> str:
 
 def summit_of(search: LikelihoodSearch) -> NewtonOptimum:
     """Return the best summit: the exact one where there is one, otherwise the best that is reached
-    from the starts.
+    from the starts; of many values, the one that is reached from the summit of a few of them.
     """
     if not search.free:
         return search.flat_summit(np.empty((1, 0)))
@@ -178,8 +180,14 @@ def summit_of(search: LikelihoodSearch) -> NewtonOptimum:
             if search.family.smooth
             else search.flat_summit(theta)
         )
-    starts = np.array([search.theta(start) for start in search.starts()])
     low, high = search.bounds
+    if search.data.values.size > MANY and search.data.even and search.data.plain:
+        few = replace(search, data=search.data.thinned(FIRST))
+        start = search.theta(few.parameters(summit_of(few).theta[0]))
+        reached = climb(search.likelihood, np.clip(start, low, high)[None], low, high, FINISHING)
+        if np.isfinite(reached.value).all():
+            return reached
+    starts = np.array([search.theta(start) for start in search.starts()])
     starts = np.clip(starts, low, high)
     begun = search.likelihood(starts[:, None, :], np.arange(len(starts)))[:, 0]
     starts = starts[np.argsort(-begun)][: int(np.isfinite(begun).sum())]

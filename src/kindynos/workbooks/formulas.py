@@ -10,7 +10,7 @@ import itertools
 import re
 import sys
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from typing import Any
 
 from kindynos.errors import FormulaError
@@ -30,8 +30,8 @@ class FormulaNode:
 
     def parts(self) -> Iterator[FormulaNode]:
         """Yield the parts of it."""
-        for field in fields(self):
-            value = getattr(self, field.name)
+        names: tuple[str, ...] = self.__match_args__  # of its fields
+        for value in (getattr(self, name) for name in names):
             if isinstance(value, FormulaNode):
                 yield value
             elif isinstance(value, tuple):

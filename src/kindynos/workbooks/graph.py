@@ -76,6 +76,7 @@ class Graph:
     inputs: frozenset[int] = frozenset()  # cells whose values are given from outside
     resolve: Callable[[FormulaNode, Cell], Area | None] | None = None
     candidates: Callable[[FormulaNode, Cell], list[Area]] | None = None  # of references that move
+    drawing: dict[int, tuple[int, ...]] = field(default_factory=dict)  # calls, by id of the tree
     _rows: dict[tuple[str, int], list[int]] = field(default_factory=dict)
     _trees: dict[str, FormulaNode] = field(default_factory=dict)
     _referring: dict[int, list[FormulaNode]] = field(default_factory=dict)

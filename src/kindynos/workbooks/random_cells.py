@@ -49,7 +49,7 @@ class RandomCell:
 
 def random_cells(graph: Graph) -> dict[int, RandomCell]:
     """Return the cells that draw by their number."""
-    valid: dict[int, tuple[int, ...]] = {}
+    valid = graph.drawing
     by_name = {}
     for number, formula in graph.formulas.items():
         key = id(formula.tree)
