@@ -61,14 +61,16 @@ class Reported(Inline):
     @delegated_to("kindynos.reports.page.page", "write_page")
     def report(self, path: str | Path, *, author: str = "", note: str = "") -> None:
         """Write a page of it: one file that a browser opens without a network, with the ``author``
-        and a ``note`` at its head. Raises FileError
-        for a path that cannot be written, and without ``kindynos[report]``.
+        and a ``note`` at its head. Raises FileError for a path that cannot be written, and without
+        ``kindynos[report]``.
         """
 
     @delegated_to("kindynos.reports.workbook.book", "write_excel")
-    def to_excel(self, path: str | Path, *, trials: bool = False) -> None:
+    def to_excel(
+        self, path: str | Path, *, trials: bool = False, author: str = "", note: str = ""
+    ) -> None:
         """Write a workbook of it: the answer, the tables with their errors, and whole tables on
         sheets of their own; of a run also its base case as formulas, cut-offs to change, and with
-        ``trials`` all trials. Raises FileError for a path that cannot be written, and without
-        ``kindynos[excel]``.
+        ``trials`` all trials. ``author`` and ``note`` stand on the sheet of its origin. Raises
+        FileError for a path that cannot be written, and without ``kindynos[excel]``.
         """

@@ -21,13 +21,19 @@ RARE = ("drivers not ranked", "checks")
 
 def described():
     """Return the keys of each kind that the page describes."""
+    of_all, *sections = PAGE.read_text(encoding="utf-8").split("\n## ")
     found = {}
-    for section in PAGE.read_text(encoding="utf-8").split("\n## ")[1:]:
+    for section in sections:
         kind = re.match(r"kindynos\.([\w-]+)/1,", section)[1]
-        rows = [line.split("|")[1] for line in section.splitlines() if line.startswith("| `")]
-        found[kind] = [key for row in rows for key in re.findall(r"`([^`]+)`", row)]
+        found[kind] = [*keys_in(section), *keys_in(of_all)]
     found["backtests"] += found["backtest"]
     return found
+
+
+def keys_in(section):
+    """Return the keys in the tables of a section of the page."""
+    rows = [line.split("|")[1] for line in section.splitlines() if line.startswith("| `")]
+    return [key for row in rows for key in re.findall(r"`([^`]+)`", row)]
 
 
 def keys_of(data, before=""):

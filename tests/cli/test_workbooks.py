@@ -2,6 +2,7 @@
 
 import json
 import zipfile
+from pathlib import Path
 
 import kindynos as kd
 from kindynos.model.file import load_model
@@ -33,9 +34,14 @@ class Workbooks(Folder):
         self.assertIn(agreed if program() else "Only the base case was compared", shown)
         self.assertIn(f"Written: {plan}", shown)
         self.assertEqual(load_model(plan).compiled().outcomes, ["net_value", "rate_of_return"])
-        one = self.ran("run", self.ferry, *self.few, "--json")
-        self.assertEqual(one, self.ran("run", plan, *self.few, "--json"))
-        told = json.loads(one)["outcomes"]["net_value"]
+        one, other = (
+            json.loads(self.ran("run", file, *self.few, "--json")) for file in (self.ferry, plan)
+        )
+        origins = [made.pop("origin") for made in (one, other)]
+        self.assertEqual(one, other)
+        files = [{Path(name).name for name in origin["files"]} for origin in origins]
+        self.assertEqual(files, [{"night_ferry.xlsx"}, {"night_ferry.xlsx", "plan.toml"}])
+        told = one["outcomes"]["net_value"]
         other = json.loads(self.ran("run", kd.demo_file("night_ferry.toml"), *self.few, "--json"))[
             "outcomes"
         ]["net_value"]

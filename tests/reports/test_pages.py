@@ -176,7 +176,7 @@ class InABrowser(BrowserCase):
         self.open(model.simulate(500, seed=1))
         self.assertIn(NASTY, self.browser.title)
         scripts = self.browser.execute_script("return document.scripts.length")
-        self.assertEqual(scripts, 3)  # ours, and two of data
+        self.assertEqual(scripts, 4)  # ours, and three of data
         requests = [
             entry["message"]
             for entry in self.browser.get_log("performance")

@@ -229,7 +229,10 @@ class Sheets(Folder):
         few, every = (load_workbook(self.folder / name) for name in ("few.xlsx", "all.xlsx"))
         self.assertEqual(
             few.sheetnames,
-            ["answer", "base case", *LIVE, "assumptions", "figures", *DRAWN, "chosen trials"],
+            [
+                *("answer", "base case", *LIVE, "assumptions", "figures", *DRAWN),
+                *("chosen trials", "origin"),
+            ],
         )
         self.assertEqual(set(every.sheetnames) - set(few.sheetnames), {"trials"})
         self.assertEqual(every["trials"].max_row, 401)

@@ -36,7 +36,8 @@ def check(
     file: Path, changes: tuple[str, ...], cells: dict[str, Any], write: Path | None, whole: bool
 ) -> Report | None:
     """Read the model in FILE, put its lines in order, show its base case and where its figures come
-    from. For a folder that --out wrote, say how its files were made and whether they are still so.
+    from. For results, a folder that --out wrote, its summary.json or a page, say how they were
+    made, whether they are still so, and whether the model was edited since.
 
     Warns of what looks wrong: a driver nothing uses, a rate of 8 where 0.08 is meant, an sd out of
     proportion, a distribution that can be negative for a price or exceed 1 for a share, nothing
@@ -49,10 +50,11 @@ def check(
       kindynos check night_ferry.toml
       kindynos check night_ferry.toml --set hurdle=0.10
       kindynos check results
+      kindynos check page.html
       kindynos check night_ferry.xlsx --write plan.toml
     """
-    if file.is_dir():
-        _check_folder(file)
+    if file.is_dir() or _is_result(file):
+        _check_result(file)
         return None
     from kindynos.reports.models import checked
 
@@ -91,19 +93,41 @@ def _write_model(model: Model, file: Path, write: Path) -> None:
         temporary.write_text(model.to_toml(), encoding="utf-8")
 
 
-def _check_folder(folder: Path) -> None:
-    """Report how the files in a folder of results were made; exit status 1 where they are not what
-    their manifest says.
+def _is_result(file: Path) -> bool:
+    """Whether a file is a result that we wrote, and not a model."""
+    return file.suffix.lower() in (".json", ".html", ".htm")
+
+
+def _check_result(result: Path) -> None:
+    """Report how a folder of results, or one file of them, was made; exit status 1 where the files
+    are not what they were, or what they were made from was changed since.
     """
     from kindynos.reports.manifest import differences, read_manifest
+    from kindynos.reports.origin import changes, origin_in
 
-    for made in read_manifest(folder):
-        seed = "" if made.get("seed") is None else f", seed {made['seed']}"
-        click.echo(
-            f"kindynos {made.get('command')}{seed}, version {made.get('kindynos')}: "
-            f"{', '.join(made['files'])}"
-        )
-    problems = differences(folder)
+    entries = read_manifest(result) if result.is_dir() else [{"origin": origin_in(result)}]
+    problems = differences(result) if result.is_dir() else []
+    beside = result.resolve() if result.is_dir() else result.resolve().parent
+    absent: list[str] = []
+    for made in entries:
+        origin = made.get("origin", {})
+        if "files" in made:
+            seed = "" if made.get("seed") is None else f", seed {made['seed']}"
+            click.echo(
+                f"kindynos {made.get('command')}{seed}, version {made.get('kindynos')}: "
+                f"{', '.join(made['files'])}"
+            )
+        signed = [origin.get("date"), origin.get("author"), origin.get("note")]
+        if any(signed):
+            click.echo(f"Made {', '.join(text for text in signed if text)}.")
+        changed, missing = changes(origin, (Path(), beside, beside.parent))
+        problems += changed
+        absent += missing
+    if absent:
+        click.echo(f"Not here to be compared: {', '.join(dict.fromkeys(absent))}.")
     if problems:
-        raise RunError("; ".join(problems), file=str(folder))
-    click.echo("All files are as they were written.")
+        raise RunError("; ".join(dict.fromkeys(problems)), file=str(result))
+    if result.is_dir():
+        click.echo("All files are as they were written.")
+    if not absent and any("origin" in made for made in entries):
+        click.echo("What they were made from is as it was read.")

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import sys
-import tomllib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast
@@ -14,8 +14,10 @@ import click
 
 from kindynos.cli.types import WHOLE
 from kindynos.extras import require
+from kindynos.sources import sources_read
 
 if TYPE_CHECKING:
+    from kindynos.reports.origin import Origin
     from kindynos.reports.report import Report
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -143,14 +145,14 @@ _OUT_OPTIONS = (
         expose_value=False,
         callback=for_output,
         metavar="NAME",
-        help="With --report: who made it.",
+        help="Who made it, on pages, in workbooks and in data.",
     ),
     click.option(
         "--note",
         expose_value=False,
         callback=for_output,
         metavar="TEXT",
-        help="With --report: a note at its head, such as a status or what it is for.",
+        help="A note beside it, such as a status or what it is for.",
     ),
     click.option(
         "--out",
@@ -176,7 +178,9 @@ def with_output(command: Callable[..., Report | None]) -> Callable[..., None]:
 
     @wraps(command)
     def call(*arguments: Any, **options: Any) -> None:
-        report = command(*arguments, **options)
+        with sources_read() as read:
+            report = command(*arguments, **options)
+            click.get_current_context().meta["kindynos.sources"] = read
         if report is not None:
             finish(report)
 
@@ -192,8 +196,10 @@ def finish(report: Report) -> None:
     written = []
     meta = click.get_current_context().meta
     out = asked("out")
+    if out is not None or any(asked(name) for name in ("page", "excel", "json")):
+        report = replace(report, origin=_origin(report, meta))
     if out is not None:
-        with results_folder(out) as stage:
+        with results_folder(out, report.origin) as stage:
             trials = "parquet" if asked("parquet") else "csv"
             written = report.write(stage, trials, meta["kindynos.csv"])
     files = [*_write_pages(report, meta), *(asked("files") or ())]
@@ -211,27 +217,22 @@ def finish(report: Report) -> None:
         click.echo(f"\nWritten to {out}: {', '.join(written)}")
 
 
-def _origin(report: Report, meta: Mapping[str, Any]) -> Any:
-    """Return who made a page from which files, and the command that makes it again."""
+def _origin(report: Report, meta: Mapping[str, Any]) -> Origin:
+    """Return who made a result from which files, and the command that makes it again."""
     import shlex
 
-    from kindynos.reports.page.origin import Origin, sources_of
+    from kindynos.reports.origin import Origin, model_of
 
-    context = click.get_current_context()
     words = ["kindynos", *_without_output(sys.argv[1:])]
     seed = getattr(report.result, "seed", None)
     if seed is not None and "--seed" not in words and not any("--seed=" in w for w in words):
         words += ["--seed", str(seed)]
-    stated = sorted(context.command.params, key=lambda value: not isinstance(value, click.Argument))
-    values = [context.params.get(value.name or "") for value in stated]
-    values = [two for value in values for two in (value if isinstance(value, tuple) else (value,))]
-    given = [value for value in values if isinstance(value, Path)]
-    read = [*given, *(beside for value in given for beside in _named_in(value))]
     return Origin(
-        sources_of(read),
+        tuple(meta.get("kindynos.sources", ())),
         shlex.join(words),
         meta.get("kindynos.author") or "",
         meta.get("kindynos.note") or "",
+        model_of(report.result),
     )
 
 
@@ -252,35 +253,13 @@ def _without_output(words: Sequence[str]) -> list[str]:
     return kept
 
 
-def _named_in(file: Path) -> Iterator[Path]:
-    """Yield the files beside a model file that it names."""
-    try:
-        document = tomllib.loads(file.read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        return
-    waiting: list[Any] = [document]
-    while waiting:
-        item = waiting.pop(0)
-        if isinstance(item, dict):
-            waiting += item.values()
-        elif isinstance(item, list):
-            waiting += item
-        elif (
-            isinstance(item, str)
-            and len(item) < 200
-            and Path(item).suffix
-            and (file.parent / item).is_file()
-        ):
-            yield file.parent / item
-
-
 def _write_pages(report: Report, meta: Mapping[str, Any]) -> list[Path]:
     """Write the page and the workbook that were asked for; return their paths."""
     page, excel = meta.get("kindynos.page"), meta.get("kindynos.excel")
     if page is not None:
         from kindynos.reports.page.page import write_report
 
-        write_report(report, page, _origin(report, meta))
+        write_report(report, page)
     if excel is not None:
         from kindynos.reports.workbook.book import write_workbook
 
@@ -289,7 +268,7 @@ def _write_pages(report: Report, meta: Mapping[str, Any]) -> list[Path]:
 
 
 @contextmanager
-def results_folder(folder: Path) -> Iterator[Path]:
+def results_folder(folder: Path, origin: Origin | None = None) -> Iterator[Path]:
     """Give a temporary folder whose files are moved into ``folder`` together, with a manifest of
     how they were made and of their checksums.
     """
@@ -302,4 +281,7 @@ def results_folder(folder: Path) -> Iterator[Path]:
     }
     with staged(folder) as stage:
         yield stage
-        write_manifest(stage, folder, {"command": context.info_name, "options": options})
+        about = {"command": context.info_name, "options": options}
+        if origin is not None:
+            about["origin"] = origin.facts()
+        write_manifest(stage, folder, about)

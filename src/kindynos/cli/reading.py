@@ -13,6 +13,7 @@ import click
 
 from kindynos.cli.output import asked
 from kindynos.errors import KindynosError
+from kindynos.sources import note_text
 
 if TYPE_CHECKING:
     from kindynos.model.model import Model
@@ -55,7 +56,9 @@ def _read_model(file: Path, cells: Mapping[str, Any]) -> Model:
         option = stated.replace("_", "-")
         raise KindynosError(f"{option} goes with a workbook, not with {file.name}")
     if str(file) == "-":
-        return model_from_text(sys.stdin.read(), "standard input")
+        text = sys.stdin.read()
+        note_text("standard input", text.encode("utf-8", "replace"))
+        return model_from_text(text, "standard input")
     return load_model(file)
 
 

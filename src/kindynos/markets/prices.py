@@ -4,7 +4,6 @@ guessed.
 
 from __future__ import annotations
 
-import hashlib
 import warnings
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
@@ -19,6 +18,7 @@ from kindynos.arrays import Floats
 from kindynos.errors import DataWarning, FileError, ParameterError
 from kindynos.markets.changes import CHANGES, Mask, moves_of
 from kindynos.markets.price_checks import count_below, doubts, near_zero
+from kindynos.sources import sources_read
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.spacing import SPACINGS, DateSpacing, spacing_of
@@ -62,6 +62,7 @@ class ReadPrices:
     rows: Rows
     file: str
     notes: tuple[str, ...] = ()
+    checksum: str | None = None  # of the file when it was read
 
 
 @dataclass(frozen=True, eq=False)
@@ -172,11 +173,9 @@ class Prices:
         """Return the file of prices with its checksum (SHA-256), the rules by which it was read,
         and what is suspicious, with what was held out.
         """
-        path = Path(self.source)
-        checksum = hashlib.sha256(path.read_bytes()).hexdigest() if path.is_file() else None
         return {
             "prices": self.source,
-            "checksum": checksum,
+            "checksum": self.read.checksum,
             "missing": self.missing,
             "every": self.spacing.name,
             "changes": dict(self.changes),
@@ -359,10 +358,12 @@ def read_prices(
     if per_year is not None:
         positive("per_year", per_year)
     form = TableFormat.checked(sheet, header, encoding, decimal)
-    table = _raw_prices(source, form)
+    with sources_read() as files:
+        table = _raw_prices(source, form)
     requested = None if instruments is None else list(dict.fromkeys(instruments))
     frame, rows, valid = _wide(table, requested)
-    read = ReadPrices(frame, rows, table.file, table.notes)
+    checksum = files[0].checksum if files else None
+    read = ReadPrices(frame, rows, table.file, table.notes, checksum)
     stated = {
         "changes": mapping("changes", changes or {}, "kinds by instrument"),
         "splits": mapping("splits", splits or {}, "splits by instrument"),

@@ -15,6 +15,11 @@ def identity(program: Program) -> str:
         [(given.name, given.value, given.convert) for given in program.givens.values()],
         list(program.drivers.values()),
         [(line.name, line.formula, line.function) for line in program.lines.values()],
+        [
+            (line.name, line.shared.function, line.shared.inputs, line.shared.cohort)
+            for line in program.lines.values()
+            if line.shared is not None
+        ],
         [calculation.stated() for calculation in _calculations(program)],
         [repr(entry) for entry in program.correlations],
     )

@@ -5,13 +5,13 @@ A folder that holds files of two runs, or files that were changed since, is seen
 
 from __future__ import annotations
 
-import hashlib
 import json
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from kindynos.errors import FileError
+from kindynos.sources import checksum
 
 NAME = "run.json"
 MOST_BYTES = 2**24  # of a manifest
@@ -43,12 +43,6 @@ def _seed(stage: Path) -> Any:
         return json.loads((stage / "summary.json").read_text(encoding="utf-8")).get("seed")
     except (OSError, ValueError, AttributeError):
         return None
-
-
-def checksum(path: Path) -> str:
-    """Return the SHA-256 of a file."""
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def read_manifest(folder: Path) -> list[dict[str, Any]]:

@@ -17,6 +17,7 @@ from rich.text import Text
 
 from kindynos.arrays import Floats
 from kindynos.reports.files import PLAIN, CsvForm, write_table
+from kindynos.reports.origin import Origin
 from kindynos.reports.summary import as_json, plain_rows, plain_value
 from kindynos.reports.tables import FigureTable
 
@@ -115,6 +116,7 @@ class Report:
     glance: Callable[[], Sequence[tuple[str, str, str, bool]]] = tuple
     adds: Callable[[], Mapping[str, float]] = dict
     result: Any = None  # what it is of, where a renderer shows more of it than tables
+    origin: Origin | None = None  # who made it from what, where that is to be told
 
     @classmethod
     def of(cls, parts: Iterable[RenderableType | None], kind: str, **rendered: Any) -> Report:
@@ -161,13 +163,14 @@ class Report:
         ]
 
     def data(self) -> dict[str, Any]:
-        """Return the plain data: its facts, and its tables as rows."""
+        """Return the plain data: its facts, its tables as rows, and where it comes from."""
         rows = {
             table.key: plain_rows(table.frame)
             for table in self._data_tables()
             if table.key is not None
         }
-        return {**self.facts(), **rows}
+        origin = {} if self.origin is None else {"origin": self.origin.facts()}
+        return {**self.facts(), **rows, **origin}
 
     def frames(self) -> dict[str, pd.DataFrame]:
         """Return the whole tables by the names of their files."""

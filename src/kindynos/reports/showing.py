@@ -39,6 +39,7 @@ from kindynos.reports import optimum as optima
 from kindynos.reports.bridges import bridge_report
 from kindynos.reports.console import console
 from kindynos.reports.forecasts import forecast_report
+from kindynos.reports.origin import Origin, model_of
 from kindynos.reports.report import Report
 from kindynos.reports.runs import run_report
 from kindynos.results.read_trials import ReadTrials
@@ -58,6 +59,12 @@ SEED = 1  # of what is simulated to be shown
 def show(result: Any) -> None:
     """Print a result as its command does."""
     console().print(report_of(result))
+
+
+def signed(result: Any, author: str = "", note: str = "") -> Report:
+    """Return the report of a result, with who made it and the fingerprint of its model."""
+    origin = Origin(author=author, note=note, model=model_of(result))
+    return replace(report_of(result), origin=origin)
 
 
 @singledispatch

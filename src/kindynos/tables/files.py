@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from kindynos.errors import FileError
+from kindynos.sources import note_file
 
 MOST_BYTES = 512 * 2**20  # of a file, and of what a packed file unpacks to
 MOST_COLUMNS = 16_384  # as in a sheet of a workbook
@@ -22,7 +23,9 @@ PACKED: dict[str, Callable[..., Any]] = {".gz": gzip.open, ".bz2": bz2.open, ".x
 
 
 def check_file(path: Path, most: float | None = None) -> None:
-    """Raise FileError for a path that is not a regular file of a size that can be read."""
+    """Raise FileError for a path that is not a regular file of a size that can be read, and note
+    it among the sources of the work.
+    """
     try:
         about = path.stat()
     except (OSError, ValueError) as error:
@@ -33,6 +36,7 @@ def check_file(path: Path, most: float | None = None) -> None:
     if not stat.S_ISREG(about.st_mode):
         raise FileError("cannot be read: it is a device or a pipe, not a file", file=str(path))
     check_size(path, about.st_size, "is larger", most)
+    note_file(path)
 
 
 def check_size(

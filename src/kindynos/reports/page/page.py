@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import json
 import tempfile
 import warnings
 from collections.abc import Iterator
@@ -26,6 +27,7 @@ from kindynos.reports import lumps
 from kindynos.reports.allocation import Allocated
 from kindynos.reports.how_made import advice_lines, made_lines
 from kindynos.reports.model_tables import drivers_table, givens_table
+from kindynos.reports.origin import Origin
 from kindynos.reports.page.fans import Fan, fan, rows_of, sheet_of
 from kindynos.reports.page.figures import (
     Key,
@@ -47,10 +49,9 @@ from kindynos.reports.page.live import (
     drivers_of,
     live,
 )
-from kindynos.reports.page.origin import Origin
 from kindynos.reports.page.pictures import Curve, curve, densities, maps, tree
 from kindynos.reports.report import Report, Section
-from kindynos.reports.showing import report_of
+from kindynos.reports.showing import signed
 from kindynos.reports.tables import CODE, FigureTable
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.run import Run
@@ -69,10 +70,10 @@ def write_page(result: Any, path: str | Path, *, author: str = "", note: str = "
     """Write the page of a result; see Run.report. Raises FileError for a path that cannot be
     written, and without Jinja2.
     """
-    write_report(report_of(result), path, Origin(author=author, note=note))
+    write_report(signed(result, author, note), path)
 
 
-def write_report(report: Report, path: str | Path, origin: Origin | None = None) -> None:
+def write_report(report: Report, path: str | Path) -> None:
     """Write a report as a page."""
     target = path_of("path", path)
     if target.suffix.lower() not in ENDINGS:
@@ -82,16 +83,16 @@ def write_report(report: Report, path: str | Path, origin: Origin | None = None)
         np.errstate(all="ignore"),
         warnings.catch_warnings(action="ignore", category=RuntimeWarning),
     ):
-        text = page_of(report, origin or Origin())
+        text = page_of(report)
     check_folder(target.parent)
     target.parent.mkdir(parents=True, exist_ok=True)
     with replacing(target) as temporary:
         temporary.write_text(text, encoding="utf-8")
 
 
-def page_of(report: Report, origin: Origin) -> str:
+def page_of(report: Report) -> str:
     """Return the page of a report as text."""
-    result = report.result
+    result, origin = report.result, report.origin or Origin()
     require("report")
     from jinja2 import Environment
 
@@ -109,6 +110,7 @@ def page_of(report: Report, origin: Origin) -> str:
     return environment.from_string(template).render(
         title=visible(_title(result, report)),
         origin=origin,
+        embedded=json.dumps(origin.facts()).replace("<", "\\u003c"),
         facts=_facts(result),
         answer=[visible(sentence) for sentence in report.answer],
         first=first,

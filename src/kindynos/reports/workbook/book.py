@@ -18,9 +18,10 @@ from kindynos.errors import FileError
 from kindynos.extras import require
 from kindynos.formatting import is_per_cent, number
 from kindynos.printable import visible
+from kindynos.reports.origin import Origin
 from kindynos.reports.report import Report
 from kindynos.reports.run_tables import chosen_trials
-from kindynos.reports.showing import report_of
+from kindynos.reports.showing import signed
 from kindynos.reports.tables import FigureTable
 from kindynos.reports.workbook.base_case import HEADING, base_case
 from kindynos.reports.workbook.cell_formulas import FIRST_PERIOD, NUMBER_COLUMN, PERIOD_ROW
@@ -35,9 +36,11 @@ WIDEST = 60
 MOST_LIVE = 20  # outcomes with a sheet of their own
 
 
-def write_excel(result: Any, path: str | Path, *, trials: bool = False) -> None:
+def write_excel(
+    result: Any, path: str | Path, *, trials: bool = False, author: str = "", note: str = ""
+) -> None:
     """Write the workbook of a result; see Run.to_excel."""
-    write_workbook(report_of(result), path, trials)
+    write_workbook(signed(result, author, note), path, trials)
 
 
 def write_workbook(report: Report, path: str | Path, trials: bool = False) -> None:
@@ -87,6 +90,21 @@ class _Book:
             selected = chosen_trials(run)
             if len(selected):
                 self._frame("chosen trials", selected)
+        if self.report.origin is not None:
+            self._origin(self.report.origin)
+
+    def _origin(self, origin: Origin) -> None:
+        """Write who made it from which files, and the command for it."""
+        sheet = self._sheet("origin")
+        sheet.set_column(0, 0, 24)
+        sheet.set_column(1, 1, 90)
+        facts = origin.facts()
+        files = {f"SHA-256 of {name}": answer for name, answer in facts.pop("files").items()}
+        facts["fingerprint of model"] = facts.pop("model")
+        named = {name: value for name, value in {**facts, **files}.items() if value}
+        for row, (name, value) in enumerate(named.items()):
+            sheet.write_string(row, 0, visible(name), self.bold)
+            sheet.write_string(row, 1, visible(value))
 
     def _sheet(self, name: str) -> Any:
         plain = NAME.sub(" ", visible(name))[:28].strip("' ") or "sheet"

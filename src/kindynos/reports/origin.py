@@ -1,0 +1,105 @@
+"""Where a result comes from: who made it when, from which files, and the command for it. Pages,
+workbooks, plain data and the manifest of a folder say the same.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from kindynos.errors import FileError
+from kindynos.model.model import Model
+from kindynos.program.identity import identity
+from kindynos.program.program import Program
+from kindynos.sources import FINGERPRINT, Source, checksum
+from kindynos.tables.files import check_file
+
+MOST_BYTES = 2**26  # of a result that is checked
+EMBEDDED = re.compile(r'<script type="application/json" id="origin">(.*?)</script>', re.DOTALL)
+
+
+def now() -> datetime:
+    """Return the time; SOURCE_DATE_EPOCH stands for it where it is set."""
+    epoch = os.environ.get("SOURCE_DATE_EPOCH", "")
+    return datetime.fromtimestamp(int(epoch), UTC) if epoch.isdigit() else datetime.now(UTC)
+
+
+@dataclass(frozen=True)
+class Origin:
+    """Who and when; ``sources`` are the files that were read, the model first, and ``model`` is
+    the fingerprint of what the model states as it ran, changes by options included.
+    """
+
+    sources: tuple[Source, ...] = ()
+    command: str = ""
+    author: str = ""
+    note: str = ""
+    model: str = ""
+    time: datetime = field(default_factory=now)
+
+    @property
+    def date(self) -> str:
+        """When the result was made."""
+        return f"{self.time.day} {self.time:%B %Y, %H:%M} UTC"
+
+    def facts(self) -> dict[str, Any]:
+        """Return it as plain data."""
+        return {
+            "date": self.time.strftime("%Y-%m-%d %H:%M:%S"),
+            "author": self.author,
+            "note": self.note,
+            "command": self.command,
+            "model": self.model,
+            "files": {str(source.path): source.checksum for source in self.sources},
+        }
+
+
+def model_of(result: Any) -> str:
+    """Return the fingerprint of the model that a result is of; "" for one that is of none."""
+    runs = getattr(result, "runs", None)
+    first = next(iter(runs.values()), None) if isinstance(runs, Mapping) else result
+    program = first.compiled() if isinstance(first, Model) else getattr(first, "program", None)
+    return identity(program) if isinstance(program, Program) else ""
+
+
+def origin_in(result: Path) -> dict[str, Any]:
+    """Return the origin in a summary of results or a page; raises FileError where there is none."""
+    check_file(result, MOST_BYTES)
+    text = result.read_text(encoding="utf-8", errors="replace")
+    if result.suffix.lower() != ".json":
+        found = EMBEDDED.search(text)
+        text = found[1] if found else "{}"
+    try:
+        content = json.loads(text)
+        origin = content.get("origin", content)
+        if isinstance(origin["files"], dict):
+            return dict(origin)
+    except (ValueError, KeyError, AttributeError, TypeError):
+        pass
+    raise FileError("is not a result of kindynos that says where it comes from", file=str(result))
+
+
+def changes(origin: Mapping[str, Any], folders: Sequence[Path]) -> tuple[list[str], list[str]]:
+    """Return what is to be said of the files of an origin that are no longer as they were read, and
+    the names of those that are in none of the folders, in which each is looked for in turn.
+    """
+    changed, missing = [], []
+    for name, expected in dict(origin.get("files", {})).items():
+        places = (folder / part for folder in folders for part in (name, Path(name).name))
+        path = next((place for place in places if place.is_file()), None)
+        if path is None:
+            missing.append(name)
+            continue
+        reached = checksum(path)
+        if reached != expected:
+            changed.append(
+                f"{path} was edited since: its fingerprint was {str(expected)[:FINGERPRINT]} and "
+                f"is {reached[:FINGERPRINT]}"
+            )
+    return changed, missing

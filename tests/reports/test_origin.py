@@ -1,0 +1,112 @@
+"""Tests of where results say that they come from, and of what was edited since."""
+
+import hashlib
+import json
+import shutil
+from pathlib import Path
+
+import openpyxl
+
+import kindynos as kd
+from tests.common import DEMO, Folder, run
+
+SIGNED = ("--author", "M. Brun", "--note", "for the board </script>")
+FEW = ("--trials", "200", "--seed", "1")
+
+
+class Made(Folder):
+    def setUp(self):
+        super().setUp()
+        for name in ("terminal.toml", "terminal_items.csv", "terminal_risks.csv"):
+            shutil.copy(DEMO / name, self.folder)
+        self.model, self.out = self.folder / "terminal.toml", self.folder / "out"
+        self.page, self.book = self.folder / "page.html", self.folder / "book.xlsx"
+        media = ("--out", self.out, "--report", self.page, "--excel", self.book)
+        made = run("run", self.model, *FEW, *SIGNED, "--json", *media)
+        self.assertEqual(made.returncode, 0, made.stderr)
+        self.data = json.loads(made.stdout)["origin"]
+
+    def test_every_medium_says_the_same(self):
+        self.assertEqual((self.data["author"], self.data["note"]), SIGNED[1::2])
+        self.assertEqual(
+            self.data["files"],
+            {
+                str(path): hashlib.sha256(path.read_bytes()).hexdigest()
+                for path in (
+                    self.model,
+                    self.folder / "terminal_items.csv",
+                    self.folder / "terminal_risks.csv",
+                )
+            },
+        )
+        for name in ("summary.json", "run.json"):
+            self.assertEqual(json.loads((self.out / name).read_text())["origin"], self.data)
+        rows = dict(openpyxl.load_workbook(self.book)["origin"].values)
+        self.assertEqual(rows[f"SHA-256 of {self.model}"], self.data["files"][str(self.model)])
+        self.assertEqual(rows["note"], self.data["note"])
+        text = self.page.read_text(encoding="utf-8")
+        self.assertIn(self.data["files"][str(self.model)], text)
+        self.assertNotIn("for the board </script>", text)
+
+    def test_results_are_as_they_were_until_something_is_edited(self):
+        for result in (self.out, self.out / "summary.json", self.page):
+            said = run("check", result)
+            self.assertEqual(said.returncode, 0, said.stderr)
+            self.assertIn("as it was read", said.stdout)
+            self.assertIn("M. Brun", said.stdout)
+        items = self.folder / "terminal_items.csv"
+        items.write_text(items.read_text().replace("2", "3", 1), encoding="utf-8")
+        for result in (self.out, self.out / "summary.json", self.page):
+            said = run("check", result)
+            self.assertEqual(said.returncode, 1)
+            self.assertIn("terminal_items.csv was edited since", said.stderr)
+            self.assertNotIn("terminal.toml was", said.stderr)
+
+    def test_files_that_are_not_there_are_named_and_no_fault(self):
+        for name in ("terminal.toml", "terminal_risks.csv"):
+            (self.folder / name).unlink()
+        said = run("check", self.out)
+        self.assertEqual(said.returncode, 0, said.stderr)
+        self.assertIn("terminal.toml, ", said.stdout.split("Not here to be compared: ")[1])
+        self.assertNotIn("as it was read", said.stdout)
+
+    def test_other_files_are_refused(self):
+        for text in ("", "{}", "[1]", '{"origin": {"files": 3}}', '{"files": "x"}', "{" * 2000):
+            for ending in (".json", ".html"):
+                other = self.folder / f"other{ending}"
+                other.write_text(text, encoding="utf-8")
+                said = run("check", other)
+                self.assertEqual(said.returncode, 2, text)
+                self.assertIn("is not a result of kindynos", said.stderr)
+
+
+class Fingerprints(Folder):
+    def fingerprint(self, model):
+        path = self.folder / "page.html"
+        model.simulate(200, 1).report(path, author="M. Brun")
+        return path.read_text(encoding="utf-8").split("fingerprint <code>")[1].split("<")[0]
+
+    def test_a_model_in_python_has_one_that_changes_with_its_functions(self):
+        def made(factor, name="profit"):
+            return kd.Model.from_function(
+                lambda cups: cups * factor, {"cups": kd.Normal(100, 9)}, outcomes={name: {}}
+            )
+
+        first = self.fingerprint(made(2))
+        self.assertEqual(self.fingerprint(made(2)), first)
+        self.assertNotEqual(self.fingerprint(made(3)), first)
+
+    def test_changes_by_options_count_as_the_model_and_not_as_the_file(self):
+        origins = []
+        for options in ((), ("--set", "fare=60")):
+            said = run("run", DEMO / "night_ferry.toml", *FEW, *options, "--json")
+            origins.append(json.loads(said.stdout)["origin"])
+        self.assertEqual(origins[0]["files"], origins[1]["files"])
+        self.assertNotEqual(origins[0]["model"], origins[1]["model"])
+
+    def test_prices_keep_that_of_the_file_when_it_was_read(self):
+        path = Path(shutil.copy(DEMO / "treasury_prices.csv", self.folder))
+        before = hashlib.sha256(path.read_bytes()).hexdigest()
+        prices = kd.read_prices(path)
+        path.write_text("edited", encoding="utf-8")
+        self.assertEqual(prices.record()["checksum"], before)
