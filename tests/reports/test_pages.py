@@ -1,5 +1,7 @@
 """Pages in a real browser: their figures are those of the library."""
 
+import base64
+import json
 import re
 import unittest
 
@@ -8,7 +10,7 @@ import pandas as pd
 
 import kindynos as kd
 from kindynos.reports.answers import amount
-from kindynos.reports.page.live import MOST_VALUES
+from kindynos.reports.page.live import MOST_VALUES, live
 from kindynos.reports.runs import run_report
 from tests.common import Folder, investment, run
 from tests.reports.browser import BrowserCase
@@ -153,6 +155,52 @@ class InABrowser(BrowserCase):
         self.assertEqual(shown["at"], written(result.chance(at=1)))
         self.assertEqual(shown["low"], written(result.chance(below=1)))
         self.assertEqual(shown["mid"], "")
+
+    def test_cut_offs_on_values_that_many_trials_have_are_exact(self):
+        model = kd.Model("Tenths")
+        model.driver("x", kd.Discrete(range(1, 10)))
+        model.driver("rate", kd.Uniform(-0.001, 0.001))
+        model.outcome("tenths", "x / 10", target=0.3)
+        model.outcome("large", "1e9 + x")  # which half the room does not tell apart
+        model.outcome("rate_of_return", "rate + 0.03", unit="% a year")
+        found = model.simulate(3_000, seed=1)
+        self.open(found)
+        for cut in (0.3, 0.1, 0.7, 0.30001):
+            self.type(cut)
+            shown = self.shares()
+            self.assertEqual(shown["low"], written(found["tenths"].chance(below=cut)), cut)
+            self.assertEqual(shown["high"], written(found["tenths"].chance(above=cut)), cut)
+        sent = {
+            name: json.loads(live(found[name], name, []).json)
+            for name in ("tenths", "large", "rate_of_return")
+        }
+        self.assertEqual(sent["tenths"]["exact"], [x / 10 for x in range(1, 10)])
+        self.assertNotIn("exact", sent["large"])
+        for name, data in sent.items():
+            full, step = found[name].values, 10 ** np.floor(np.log10(np.ptp(data["axis"]))) * 1e-5
+            values = np.frombuffer(base64.b64decode(data["values"]), "<f4")
+            if "exact" not in data:
+                values = np.frombuffer(base64.b64decode(data["values"]), "<f8")
+            exact = {np.float32(x): x for x in data.get("exact", ())}
+            values = np.array([exact.get(x, float(x)) for x in values])
+            cuts = np.round(np.quantile(full, np.linspace(0, 1, 500)) / step) * step
+            for cut in cuts:
+                self.assertEqual((values < cut).sum(), (full < cut).sum(), (name, cut))
+                self.assertEqual((values <= cut).sum(), (full <= cut).sum(), (name, cut))
+
+    def test_a_page_of_twenty_thousand_trials_is_small(self):
+        made = kd.load_model(kd.demo_file("night_ferry.toml")).simulate(20_000, seed=1)
+        made.report(self.folder / "page.html")
+        self.assertLess((self.folder / "page.html").stat().st_size, 450_000)
+
+    def test_drivers_of_the_first_of_very_many_trials_are_looked_at(self):
+        found = investment().simulate(MOST_VALUES + 10_000, seed=3)
+        self.open(found)
+        self.ask("document.querySelector('details.closer').open = true")
+        self.type(0.0)
+        said = self.ask("return document.querySelector('.chosen').textContent")
+        hit = int((found["net_value"].values[:4_000] < 0).sum())
+        self.assertEqual(said, f"{hit:,} of 4,000 trials looked at")
 
     def test_single_trials_go_from_the_worst_to_the_best(self):
         found = investment().simulate(2_000, seed=3, keep=["cash_flow"])

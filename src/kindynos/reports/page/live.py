@@ -25,6 +25,8 @@ MOST_VALUES = 50_000  # trials whose values are sent; of more, counts on steps
 STEPS, BARS, LOOKED = 700, 60, 4_000
 MOST_DRIVERS = 12
 PERCENTILES = tuple(q / 2 for q in range(1, 200))  # whose values and intervals are sent
+FINEST = 1e-5  # of the power of ten below an axis: steps on which cut-offs stay exact
+MOST_EXACT = 2_000  # values that are sent in full beside those in half the room
 TOP, HEIGHT, LOW = 34, 216, 84  # pixels of a picture, alone and in a group; across: per cent
 
 
@@ -64,12 +66,8 @@ def drivers_of(trials: Trials) -> list[str]:
 
 
 def drivers_looked_at(run: Trials) -> str:
-    """Return, for the script, where each driver lay in the first trials, from 0 to 255; empty where
-    the values of the trials are not sent.
-    """
+    """Return, for the script, where each driver lay in the first trials, from 0 to 255."""
     names = drivers_of(run)
-    if run.size > MOST_VALUES or len(names) < 1:
-        return "[]"
     rows = []
     for name in names:
         drawn = np.asarray(run[name].values)
@@ -102,8 +100,9 @@ def live(
     scale = 100.0 if is_per_cent(result.unit) else 1.0
     step = float(10.0 ** (math.floor(math.log10((last - first) / 1000))))
     read = _percentiles(result)
+    ranked = np.asarray(result.ranked.values)
     data = {
-        **_counted(result, np.asarray(result.ranked.values), first, last, most_values),
+        **_counted(result, ranked, first, last, most_values),
         "axis": [first, last],
         "step": step,
         "scale": scale,
@@ -112,6 +111,8 @@ def live(
         "target": result.target is not None,
         "percentiles": read,
     }
+    if drivers and "counts" in data:  # the trials whose drivers are looked at
+        data["first"] = _packed(ranked[:LOOKED].astype("<f4"))
     at = result.chance(at=cut)
     shown = [
         in_one_cell(result.chance(below=cut), "share"),
@@ -136,7 +137,7 @@ def live(
         "" if result.target is None else "low" if result.better == "high" else "high",
         unit,
         LOW if group else HEIGHT,
-        drivers if len(values) <= most_values else [],
+        drivers,
         group,
         less,
         more,
@@ -217,7 +218,7 @@ def _counted(
             "squares": float((weights**2).sum()),
         }
     if len(values) <= most_values or everyone.valid_weights is not None:
-        return {**about, "values": _packed(np.asarray(values, dtype="<f8"))}
+        return {**about, **_sent(values, 10 ** math.floor(math.log10(last - first)) * FINEST)}
     steps = _round_steps(first, last, 100.0 if is_per_cent(result.unit) else 1.0)
     if result.target is not None:
         steps = np.unique(np.append(steps, result.target))
@@ -230,6 +231,28 @@ def _counted(
         counts.append(np.searchsorted(block, steps, side="right"))
     packed = _packed(np.array(counts, dtype="<u2").ravel())
     return {**about, "counts": packed, "steps": steps.tolist(), "known": valid}
+
+
+def _sent(values: Floats, step: float) -> dict[str, Any]:
+    """Return values for the script, in half the room where that leaves each cut-off that is a
+    multiple of ``step`` on the same side of each value.
+
+    Values that would change their side, or lie on a multiple, are sent in full under ``exact``,
+    and stand for all that round alike.
+    """
+    full = {"values": _packed(np.asarray(values, dtype="<f8"))}
+    value = values[np.isfinite(values)]
+    with np.errstate(over="ignore"):
+        rounded = value.astype("<f4").astype(np.float64)
+    if not (np.abs(rounded - value) < step).all():  # not so of infinite ones either
+        return full
+    beside = np.round(value / step) * step
+    on_step = np.abs(value - beside) <= 4 * np.spacing(np.abs(value))
+    exact = np.unique(value[on_step | (np.sign(value - beside) != np.sign(rounded - beside))])
+    alike = np.isin(rounded, exact.astype("<f4").astype(np.float64))
+    if len(exact) > MOST_EXACT or len(np.unique(value[alike])) > len(exact):
+        return full
+    return {"values": _packed(values.astype("<f4")), "exact": exact.tolist()}
 
 
 def _round_steps(first: float, last: float, scale: float) -> Floats:

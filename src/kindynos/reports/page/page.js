@@ -46,10 +46,18 @@
     return { p, low, high };
   };
 
+  // The values of the trials: in half the room, those that this would move come in full.
+  const valuesOf = (data) => {
+    const sent = bytes(data.values).buffer;
+    if (!data.exact) return new Float64Array(sent);
+    const exact = new Map(data.exact.map((x) => [Math.fround(x), x]));
+    return Float64Array.from(new Float32Array(sent), (x) => (exact.has(x) ? exact.get(x) : x));
+  };
+
   // How many values of each block lie strictly below, and at most at, a cut-off.
   const counter = (data) => {
     if (data.values) {
-      const all = new Float64Array(bytes(data.values).buffer);
+      const all = valuesOf(data);
       const weights = data.weights ? new Float64Array(bytes(data.weights).buffer) : null;
       let begin = 0;
       const parts = data.lengths.map((size) => {
@@ -248,8 +256,9 @@
     let looked = null, pictures = null;
     const drivers = () => {
       const holder = one(".drivers");
-      if (!holder || !ranks.length || !data.values) return;
-      looked ||= new Float64Array(bytes(data.values).buffer).slice(0, ranks[0].length);
+      if (!holder || !ranks.length || !(data.values || data.first)) return;
+      looked ||= data.first ? new Float32Array(bytes(data.first).buffer)
+        : valuesOf(data).slice(0, ranks[0].length);
       const weights = data.weights ? new Float64Array(bytes(data.weights).buffer) : null;
       pictures ||= JSON.parse(holder.dataset.names).map((name) => {
         const figure = holder.appendChild(document.createElement("figure"));
