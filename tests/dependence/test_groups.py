@@ -214,4 +214,6 @@ class Reached(Case):
         made.correlate("a", "b", 0.8)
         run = made.simulate(3000, seed=5)
         self.assertEqual(run.trial(7).loc["b", "value"], run["b"].values[7])
-        self.assertEqual(run.facts()["assumed independent"], ["of each other: (a, b); c"])
+        self.assertEqual(
+            run.facts()["assumed independent"], ["these drivers and groups: (a, b); c"]
+        )

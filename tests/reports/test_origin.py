@@ -84,7 +84,9 @@ class Fingerprints(Folder):
     def fingerprint(self, model):
         path = self.folder / "page.html"
         model.simulate(200, 1).report(path, author="M. Brun")
-        return path.read_text(encoding="utf-8").split("fingerprint <code>")[1].split("<")[0]
+        return (
+            path.read_text(encoding="utf-8").split("fingerprint as it ran <code>")[1].split("<")[0]
+        )
 
     def test_a_model_in_python_has_one_that_changes_with_its_functions(self):
         def made(factor, name="profit"):

@@ -103,7 +103,7 @@ class Terminal(Case):
         shown = printed(run_report(failing()))
         self.assertRegex(shown, r"2028 Q4 +1\.0+ +0\.99\d* +± 0\.00")
         self.assertIn("2029 Q1", shown)
-        self.assertIn("noise in one period of noise in another", shown)
+        self.assertIn("noise in different periods", shown)
 
     def test_too_few_trials_are_said(self):
         shown = printed(run_report(investment().simulate(50, seed=1)))

@@ -200,7 +200,7 @@ class Reading(Case):
         self.assertIn("numpy", facts["versions"])
         self.assertEqual(
             additive().simulate(100, seed=1).facts()["assumed independent"],
-            ["all drivers of each other: x0, x1, x2"],
+            ["all drivers (x0, x1, x2)"],
         )
 
     def test_words(self):

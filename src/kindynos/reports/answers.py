@@ -62,6 +62,7 @@ MOST_OUTCOMES = 2  # that are named; the tables have all
 MOST_WEIGHTS = 4  # holdings that are named
 MOST = 0.5  # share of the variance from which on a driver decides most of it
 LARGE = 1e6
+TOLD = 0.02  # of a difference: from which error on its interval is told in a sentence
 SHARES = (
     ("first-order share", "error of share"),
     ("share of variance", "error"),
@@ -94,7 +95,9 @@ def _(run: Run) -> list[str]:
 
 @answer.register
 def _(compared: Comparison) -> list[str]:
-    """Say of the first outcome how each scenario differs on average from the first."""
+    """Say of the first outcome which scenario is best and how sure that is, and how each differs
+    on average from the first.
+    """
     first = compared.scenarios[0]
     run = compared.runs[first]
     if not isinstance(run, Run):
@@ -114,13 +117,42 @@ def _(compared: Comparison) -> list[str]:
         size = Estimate(abs(value), min(abs(low), abs(high)), max(abs(low), abs(high)))
         way = "more" if value > 0 else "less"
         differ.append(f"{amount(size, run[name].unit)} {way} with {scenario}")
-    sentences = []
-    if differ:
+    sentences = [best_sentence(compared, name)]
+    if differ and len(compared.scenarios) > 2:
         listed = ", ".join(differ[:MOST_SCENARIOS]) + ("," if len(differ) > 1 else "")
         sentences.append(f"{_upper(name)} is on average {listed} than {first}.")
-    if alike:
+    if alike and len(compared.scenarios) > 2:
         sentences.append(f"On average {', '.join(alike[:6])} cannot be told apart from {first}.")
     return sentences
+
+
+def best_sentence(compared: Comparison, name: str) -> str:
+    """Return which scenario has the best mean of an outcome, and how sure that is."""
+    best = compared.best(name)
+    result = compared.result(compared.scenarios[0], name)
+    size = amount(best.ahead, result.unit)
+    error = best.ahead.error
+    low, high = (
+        amount(Estimate(end, end - error, end + error), result.unit)
+        for end in (best.ahead.low, best.ahead.high)
+    )
+    ends = f"{low.removesuffix(f' {result.unit}')} to {high}"
+    if float(best.ahead) == 0 and error == 0:
+        return f"{_upper(name)} has the same mean with {best.scenario} and {best.next_best}."
+    if not best.certain:
+        doubt = f" (95 % interval {ends})" if error > 0 else ""
+        return (
+            f"Which is best on average cannot be told: {name.replace('_', ' ')} differs by {size}"
+            f"{doubt} between {best.scenario} and {best.next_best}."
+        )
+    way = "lower" if result.better == "low" else "higher"
+    doubt = f" (95 % interval {ends})" if error > TOLD * best.ahead else ""
+    which = "any two trials" if not best.paired else "the trials"
+    share = f", and {way} in {per_cent(best.better_in)} of {which}"
+    return (
+        f"Best on average is {best.scenario}: {name.replace('_', ' ')} is {size}{doubt} {way} than "
+        f"with {best.next_best}{'' if math.isnan(best.better_in) else share}."
+    )
 
 
 @answer.register

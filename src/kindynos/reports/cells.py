@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict, fields
+from pathlib import Path
 
 import pandas as pd
 from rich.console import RenderableType
@@ -49,6 +50,7 @@ def workbook_checked(book: Workbook) -> Report:
     return Report.of(
         parts,
         kind="workbook",
+        heading=f"{Path(book.path).name}: what may be asked of it",
         facts=lambda: {
             "workbook": book.path,
             "agreement": book.agreement.words,

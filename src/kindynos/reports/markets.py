@@ -84,6 +84,7 @@ def risk(
         if supported is None
         else _at_a_glance(portfolio, table, supported, parts, beside, spaced, asked),
         kind="risk",
+        heading=f"What the holdings may lose over {table.attrs['spacing'].span(horizon)}",
         facts=lambda: (
             _risk_facts(portfolio, table, beside, stated)
             | ({} if supported is None else {"method": supported.method, "why": supported.why})
@@ -503,6 +504,7 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
             *price_problems(prices),
         ],
         kind="backtest",
+        heading=f"Back-test of value at risk by {tested.method}",
         facts=lambda: {
             "method": tested.method,
             "window": tested.window,

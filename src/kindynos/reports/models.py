@@ -53,6 +53,7 @@ def checked(model: Model, whole: bool = False, said: Sequence[str] = ()) -> Repo
     return Report.of(
         [*parts, model_tables.findings(answer), _units_compared(units_read)],
         kind="model",
+        heading=f"{model.name}: the model",
         facts=lambda: {
             "model": model.name,
             "findings": [{"name": item.name, "text": item.text} for item in answer],

@@ -115,6 +115,7 @@ class Report:
     rows: Callable[[], Iterable[PeriodTrials]] = tuple
     glance: Callable[[], Sequence[tuple[str, str, str, bool]]] = tuple
     adds: Callable[[], Mapping[str, float]] = dict
+    heading: str = ""  # what it is of, in a few words: the title of a page
     result: Any = None  # what it is of, where a renderer shows more of it than tables
     origin: Origin | None = None  # who made it from what, where that is to be told
 
@@ -150,9 +151,9 @@ class Report:
 
     @property
     def title(self) -> str:
-        """The title of its first table, or its first sentence."""
+        """Its heading, or else the title of its first table, or its first sentence."""
         first = next((section for section in self.sections if section.tables), None)
-        return (first or self.sections[0]).title
+        return self.heading or (first or self.sections[0]).title
 
     def _data_tables(self) -> list[DataTable]:
         return [

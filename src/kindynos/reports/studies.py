@@ -100,6 +100,7 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
         result=compared,
         facts=lambda: {
             "scenarios": compared.scenarios,
+            "best": {name: _best(compared, name) for name in numbers},
             **_more_data(compared, asked),
             "dominance": {name: _dominance_rows(compared, name) for name in compared.outcomes},
         },
@@ -112,6 +113,21 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
         },
         pages=lambda: {f"{name}-fans": partial(_fans, compared, name) for name in compared.rows},
     )
+
+
+def _best(compared: Comparison, outcome: str) -> dict[str, Any] | None:
+    """Return which scenario is best on average as plain data, None where that cannot be asked."""
+    try:
+        best = compared.best(outcome)
+    except RunError:
+        return None
+    return {
+        "scenario": best.scenario,
+        "next best": best.next_best,
+        "certain": best.certain,
+        "ahead": plain_estimate(best.ahead),
+        "better in": plain_estimate(best.better_in),
+    }
 
 
 def _more_data(compared: Comparison, asked: TableSpec) -> dict[str, Any]:
@@ -353,6 +369,7 @@ def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
     return Report.of(
         [*_broken_conditions(swept), *opening(answer(swept)), *_sweep_tables(swept)],
         kind="sweep",
+        heading=f"{' and '.join(swept.outputs)} over {' and '.join(swept.inputs)}",
         result=swept,
         facts=lambda: {"statistic": swept.statistic},
         tables=lambda: {"points": DataTable(_named(swept), "points", "sweep")},
@@ -484,6 +501,7 @@ def goal(answer: Goal) -> Report:
     return Report.of(
         [Text(description, style="bold"), *notes, "", table, Text(how, style="dim")],
         kind="goal",
+        heading=f"Which {answer.name} makes the {answer.what} {aim}",
         facts=lambda: {
             "name": answer.name,
             "goal": answer.goal,
@@ -527,6 +545,7 @@ def drivers(
     return Report.of(
         parts,
         kind="drivers",
+        heading=f"{run.name}: what drives {outcome}",
         facts=lambda: {
             "outcome": outcome,
             "method": taken,
@@ -595,12 +614,15 @@ def sheets(
         )
         for position in answer.index.get_level_values("trial").unique()
     ]
+    numbers = answer.index.get_level_values("trial").unique()
+    which = f"trial {numbers[0]:,}" if len(numbers) == 1 else f"{len(numbers):,} trials"
     parts: list[RenderableType] = [*opening(trial_answer(run, answer, outcome))]
     for table in tables:
         parts += ["", table] if parts and parts[-1] != "" else [table]
     return Report.of(
         parts,
         kind="trial",
+        heading=f"{run.name}: {which}",
         facts=lambda: {"seed": run.seed},
         tables=lambda: {"sheet": DataTable(answer, "sheet", "trial")},
     )

@@ -36,7 +36,9 @@ def summarized(run: SummaryRun, asked: TableSpec = DEFAULT) -> Report:
     )
     parts.append(Text(how, style="dim"))
     tables = {"figures": table, **({"checks": held} if len(held) else {})}
-    return Report.of(parts, kind="summary", facts=lambda: facts, tables=lambda: tables)
+    return Report.of(
+        parts, kind="summary", heading=run.name, facts=lambda: facts, tables=lambda: tables
+    )
 
 
 def _outcome(run: SummaryRun, name: str, asked: TableSpec) -> FigureTable:

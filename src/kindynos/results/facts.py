@@ -80,14 +80,14 @@ def _assumed_independent(program: Program) -> list[str]:
         for name in alone
     ]
     if not sets and len(alone) > 1:
-        independent.append(f"all drivers of each other: {_listed(alone)}")
+        independent.append(f"all drivers ({_listed(alone)})")
     elif sets and len(sets) + len(alone) > 1:
-        independent.append(f"of each other: {'; '.join([*sets, *_first(alone)])}")
+        independent.append(f"these drivers and groups: {'; '.join([*sets, *_first(alone)])}")
     for name, driver in program.drivers.items():
         if (
             isinstance(driver, DistributionDriver | DependentDriver)
             and driver.each
             and driver.serial is None
         ):
-            independent.append(f"{name} in one period of {name} in another")
+            independent.append(f"{name} in different periods")
     return independent

@@ -46,6 +46,24 @@ PERCENTILES = (5, 50, 95)
 COLUMNS = ["difference", "error", "low", "high", "paired"]
 
 
+@dataclass(frozen=True)
+class Best:
+    """The ``scenario`` with the best mean of an outcome, the next best, how far it is ``ahead`` on
+    average, and the share of trials it is ``better_in``; on its own draws, of any two trials.
+    """
+
+    scenario: str
+    next_best: str
+    ahead: Estimate
+    better_in: Estimate
+    paired: bool
+
+    @property
+    def certain(self) -> bool:
+        """Whether the 95 % interval of the difference lies above 0."""
+        return self.ahead.low > 0
+
+
 @checked_init
 @dataclass(frozen=True)
 class ReportedMean:
@@ -267,6 +285,37 @@ class Comparison(Reported):
         a, b = self.result(first, outcome), self.result(other, outcome)
         paired = on_same_draws(item, two)
         return [(figure, paired) for figure in _differences(a, b, asked, paired)]
+
+    @checked
+    def best(self, outcome: str) -> Best:
+        """Return which scenario is best on average, and how sure that is: by how much it is ahead
+        of the next best, with the interval of the difference, and in how many trials.
+
+        Best is the highest mean, or the lowest of an outcome stated as ``better="low"``. Raises
+        RunError for fewer than two scenarios with a mean.
+        """
+        of_numbers = {
+            name: self.result(name, outcome)
+            for name, run in self.runs.items()
+            if not isinstance(run, ReportedMean)
+        }
+        low = next(iter(of_numbers.values())).better == "low"
+        means = {name: float(result.mean) for name, result in of_numbers.items()}
+        means |= {
+            name: run.mean for name, run in self.runs.items() if isinstance(run, ReportedMean)
+        }
+        ordered = sorted(
+            (name for name, mean in means.items() if not math.isnan(mean)),
+            key=lambda name: means[name] if low else -means[name],
+        )
+        if len(ordered) < 2:
+            raise RunError(f"fewer than two scenarios have a mean of {outcome}")
+        pair = (ordered[0], ordered[1]) if low else (ordered[1], ordered[0])
+        figures = self._compared(outcome, *pair, DEFAULT)
+        by_name = {figure.name.partition(" ")[0]: figure.estimate for figure, _ in figures}
+        nothing = Estimate(math.nan)
+        ahead, share = by_name["mean"], by_name.get("higher", nothing)
+        return Best(ordered[0], ordered[1], ahead, share, figures[0][1])
 
     def rows_of(self, outcome: str) -> dict[str, RowResult]:
         """Return a row outcome by scenario; raises RunError where it is not a row of all."""

@@ -376,6 +376,8 @@ def _as_image(draw: Any, whole: bool) -> str:
 
 
 def _title(result: Any, report: Report) -> str:
+    if report.heading:
+        return in_words(report.heading)
     if isinstance(result, Comparison):
         run: Any = next(iter(result.runs.values()))
         return f"{run.name}: {counted(len(result.scenarios), 'scenario')}"
