@@ -20,7 +20,7 @@ RECORDED = Path(__file__).parent / "recorded"
 FEW = ("--trials", "200", "--seed", "1")
 HELD = ("treasury_prices.csv", "--holdings", "treasury_holdings.csv")
 FERRY, BEST = "night_ferry.toml", "best_fare.toml"
-BREAK_EVEN = ("--outcome", "net_value", "--mean", "0", "--within", "40", "80")
+BREAK_EVEN = ("--outcome", "net_value", "--mean", "0", "--within", "40:80")
 GOAL = ("--vary", "fare=50,60", "--maximize", "mean net_value")
 LONGEST = 15  # rows of a CSV file or a sheet that are recorded
 WIDEST = 300  # characters of a line
@@ -37,12 +37,12 @@ QUICK = {
     "comparison": [("compare", FERRY, *FEW)],
     "bridge": [("bridge", "night_ferry_last_year.toml", FERRY, *FEW)],
     "changes": [("bridge", "night_ferry_last_year.toml", FERRY, "--changes")],
-    "sweep": [("sweep", FERRY, "--over", "fare=50,60", *FEW)],
+    "sweep": [("sweep", FERRY, "--vary", "fare=50,60", *FEW)],
     "goal": [("solve", FERRY, "fare", *BREAK_EVEN, *FEW)],
     "optimum": [("optimize", BEST, *GOAL, "--subject-to", "sd net_value <= 1e9", *FEW)],
     "drivers": [("drivers", FERRY, *FEW)],
     "trial": [("trial", FERRY, "--number", "3", *FEW)],
-    "decision": [("decide", "lease_or_buy.toml", "--switch", "permit=0.05:0.95", *FEW)],
+    "decision": [("decide", "lease_or_buy.toml", "--vary", "permit=0.05:0.95", *FEW)],
     "backtest": [("backtest", *HELD, "--method", "historical")],
     "fit": [("fit", "repair_bills.csv")],
     "forecast": [("forecast", "passengers.csv", "--no-rolling", "--above", "30000", "--seed", "1")],
@@ -54,7 +54,7 @@ SLOW = {
     "risk": [("risk", *HELD, "--stress", "shipyard=-0.2", "--what-if", "shipyard=-100")],
     "validation": [("validate", *HELD, "--stress", "shipyard=-0.2")],
     "allocation": [("allocate", "treasury_prices.csv")],
-    "paths": [("paths", "heating_oil.csv", "--periods", "20", "--above", "1", "--seed", "1")],
+    "paths": [("paths", "heating_oil.csv", "--ahead", "20", "--above", "1", "--seed", "1")],
     "series": [("fit", "passengers.csv", "--series")],
 }
 VARYING = (

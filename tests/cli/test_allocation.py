@@ -14,7 +14,7 @@ TREASURY = (
     PRICES,
     "--holdings",
     HOLDINGS,
-    "--bounds",
+    "--within",
     "0.01:0.35",
     "--resampled",
     "20",
@@ -28,7 +28,9 @@ def treasury() -> kd.Portfolio:
 
 class Allocate(Folder):
     def test_json_equals_python(self):
-        data = json.loads(run(*TREASURY, "--limit", "sd=0.006", "--trials", "500", "--json").stdout)
+        data = json.loads(
+            run(*TREASURY, "--subject-to", "sd <= 0.006", "--trials", "500", "--json").stdout
+        )
         found = kd.allocate(treasury(), bounds=(0.01, 0.35), limits={"sd": 0.006})
         np.testing.assert_allclose(list(data["weights"].values()), found.weights)
         self.assertEqual(data["wanted"], "the highest mean with sd at most 0.006")
@@ -45,8 +47,8 @@ class Allocate(Folder):
         out = self.folder / "out"
         answer = run(
             *TREASURY,
-            "--limit",
-            "sd=0.05",
+            "--subject-to",
+            "sd <= 0.05",
             "--walk-forward",
             "quarter",
             "--cost",
@@ -92,9 +94,9 @@ class Allocate(Folder):
             PRICES,
             "--holdings",
             str(holdings),
-            "--bounds",
+            "--within",
             "0:0.5",
-            "--bounds",
+            "--within",
             "wind_farm=0:0.05",
             "--group",
             "bonds=0.2:0.4",
@@ -120,12 +122,14 @@ class Allocate(Folder):
 
     def test_mistakes(self):
         for arguments, words in (
-            (["--bounds", "0.3:0.35"], ("'others' is given already",)),
-            (["--bounds", "wind_farm=low"], ("--bounds wind_farm=low", "say a low and a high end")),
-            (["--limit", "sd"], ("--limit sd", "say NAME=VALUE")),
-            (["--limit", "sd=much"], ("--limit sd=much: say NAME=VALUE",)),
-            (["--limit", "sdd=0.1"], ("no limit 'sdd'", "did you mean 'sd'")),
-            (["--limit", "sd=0.0001"], ("below the least reachable",)),
+            (["--within", "0.3:0.35"], ("'others' is given already",)),
+            (["--within", "wind_farm=low"], ("--within wind_farm=low", "say a low and a high end")),
+            (["--subject-to", "sd"], ("--subject-to sd", "say 'NAME <= VALUE'")),
+            (["--subject-to", "sd <= much"], ("--subject-to sd <= much: say 'NAME <= VALUE'",)),
+            (["--subject-to", "sd >= 0.1"], ("--subject-to sd >= 0.1: say 'NAME <= VALUE'",)),
+            (["--subject-to", "mean <= 0.1"], ("or 'mean >= 0.001'",)),
+            (["--subject-to", "sdd <= 0.1"], ("no limit 'sdd'", "did you mean 'sd'")),
+            (["--subject-to", "sd <= 0.0001"], ("below the least reachable",)),
             (["--group", "bonds=0.1:0.2"], ("no group 'bonds'",)),
             (["--window", "4"], ("window", "at least 8")),
             (

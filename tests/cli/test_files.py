@@ -27,8 +27,8 @@ class NothingHalfWritten(Folder):
         for words in (
             ("risk", prices, "--holdings", holdings, "--windows", "99999"),
             ("backtest", prices, "--holdings", holdings, "--method", "simulated"),
-            ("paths", prices, "--instrument", "nothing"),
-            ("sweep", ferry, "--over", "nothing=3"),
+            ("paths", prices, "--column", "nothing"),
+            ("sweep", ferry, "--vary", "nothing=3"),
             (
                 "solve",
                 ferry,
@@ -38,8 +38,7 @@ class NothingHalfWritten(Folder):
                 "--mean",
                 "1e12",
                 "--within",
-                "40",
-                "50",
+                "40:50",
                 "--trials",
                 "300",
             ),
@@ -179,7 +178,7 @@ class NothingHalfWritten(Folder):
         out = self.folder / "out"
         ferry = str(DEMO / "night_ferry.toml")
         for fares in ("50,54", "50,54,58"):
-            answer = run("sweep", ferry, "--over", f"fare={fares}", "--out", str(out))
+            answer = run("sweep", ferry, "--vary", f"fare={fares}", "--out", str(out))
             self.assertEqual(answer.returncode, 0)
         self.assertEqual(len(pd.read_csv(out / "sweep.csv")), 3)
         self.assertFalse([path for path in out.iterdir() if path.name.startswith(".")])

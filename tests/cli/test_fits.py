@@ -137,7 +137,7 @@ class Fit(Case):
     def test_processes_are_ranked_and_drawn(self):
         with tempfile.TemporaryDirectory() as folder:
             answer = run(
-                "fit", PASSENGERS, *FEW, "--every", "month", "--season", "12", "--out", folder
+                "fit", PASSENGERS, *FEW, "--spacing", "month", "--season", "12", "--out", folder
             )
             self.assertEqual((answer.returncode, answer.stderr), (0, ""))
             self.assertIn("1 missing", answer.stdout)
@@ -167,7 +167,7 @@ class Fit(Case):
             ((BILLS, "--uncertain"), "goes with --as-driver"),
             ((BILLS, "--as-driver", "a b"), "a driver's name"),
             ((BILLS, "--series"), "not evenly spaced"),
-            ((PASSENGERS, "--series", "--every", "quarter"), "one a quarter"),
+            ((PASSENGERS, "--series", "--spacing", "quarter"), "one a quarter"),
             ((BILLS, "--candidates", "gama"), "did you mean 'gamma'"),
         ):
             answer = run("fit", *arguments)

@@ -89,7 +89,7 @@ class Commands(Folder):
             (("risk", path, *TREASURY[1:]), "Over 1 day the holdings"),
             (("backtest", path, *TREASURY[1:]), "Over 65"),
             (("allocate", path, *TREASURY[1:]), "The highest ratio"),
-            (("paths", path, "--instrument", "green_loan"), "After 250 days"),
+            (("paths", path, "--column", "green_loan"), "After 250 days"),
         ):
             shown = run(*map(str, command), "--brief").stdout
             with self.subTest(command[0]):
@@ -253,7 +253,7 @@ class Commands(Folder):
         gains = 1000 * np.diff(rate) + 2 * share[-1] * (np.diff(share) / share[:-1])
         wanted = 2.3263478740 * gains.std(ddof=1) - gains.mean()
         self.assertAlmostEqual(data["risk"][0]["value at risk"], wanted, places=4)
-        options = ("--instrument", "future", "--change", "future=absolute", "--seed", "1")
+        options = ("--column", "future", "--change", "future=absolute", "--seed", "1")
         walk = run("paths", str(file), *options, "--trials", "200", "--below", "0")
         self.assertIn("random walk fitted to 300 prices", walk.stdout)  # of a rate, unless stated
         self.assertIn("ending below 0", walk.stdout)
@@ -305,7 +305,7 @@ class Commands(Folder):
                 oil,
                 "--process",
                 process,
-                "--periods",
+                "--ahead",
                 "60",
                 "--trials",
                 "500",
@@ -331,7 +331,7 @@ class Commands(Folder):
             oil,
             "--risk-neutral",
             "0.03",
-            "--periods",
+            "--ahead",
             "20",
             "--trials",
             "500",
@@ -344,7 +344,7 @@ class Commands(Folder):
             oil,
             "--process",
             "random-walk",
-            "--periods",
+            "--ahead",
             "20",
             "--trials",
             "500",
@@ -355,7 +355,7 @@ class Commands(Folder):
             " ".join(walk.stdout.split()), r"the expected value changes by -0.015\d* a year"
         )
         options = (
-            "--periods",
+            "--ahead",
             "30",
             "--trials",
             "500",
@@ -365,7 +365,7 @@ class Commands(Folder):
             "--out",
             str(self.folder / "out"),
         )
-        answer = run("paths", TREASURY[0], "--instrument", "shipyard", "--no-mean", *options)
+        answer = run("paths", TREASURY[0], "--column", "shipyard", "--no-mean", *options)
         self.assertIn("no mean", answer.stdout)
         self.assertLessEqual(
             {"paths.png", "drawdowns.png", "growth.png"},
@@ -458,13 +458,13 @@ class Commands(Folder):
             (("risk", *TREASURY, "--windows", "5000"), "907 returns"),
             (("backtest", *TREASURY, "--window", "2000"), "no day to test"),
             (("risk", *TREASURY, "--benchmark", "wind_fram"), "did you mean 'wind_farm'"),
-            (("paths", TREASURY[0]), "say --instrument"),
-            (("paths", TREASURY[0], "--instrument", "shipyard", "--above", "0"), "prices above 0"),
+            (("paths", TREASURY[0]), "say --column"),
+            (("paths", TREASURY[0], "--column", "shipyard", "--above", "0"), "prices above 0"),
             (
                 (
                     "paths",
                     TREASURY[0],
-                    "--instrument",
+                    "--column",
                     "shipyard",
                     "--risk-neutral",
                     "0.02",
@@ -473,16 +473,16 @@ class Commands(Folder):
                 ),
                 "--risk-neutral goes with",
             ),
-            (("paths", TREASURY[0], "--instrument", "shipyrd"), "did you mean 'shipyard'"),
+            (("paths", TREASURY[0], "--column", "shipyrd"), "did you mean 'shipyard'"),
             (
-                ("paths", TREASURY[0], "--instrument", "shipyard", "--process", "jump-difusion"),
+                ("paths", TREASURY[0], "--column", "shipyard", "--process", "jump-difusion"),
                 "did you mean 'jump-diffusion'",
             ),
             (
                 (
                     "paths",
                     TREASURY[0],
-                    "--instrument",
+                    "--column",
                     "shipyard",
                     "--process",
                     "jump-diffusion",

@@ -42,7 +42,7 @@ class HostileText(Folder):
     def test_brackets_dollars_and_equals_signs_are_text_everywhere(self):
         for words in (
             ("run",), ("check",), ("drivers",), ("compare",), ("trial", "--number", "3"),
-            ("sweep", "--over", "a.mean=1,2"),
+            ("sweep", "--vary", "a.mean=1,2"),
         ):  # fmt: skip
             few = () if words[0] == "check" else ("--trials", "60", "--seed", "1")
             out = () if words[0] == "check" else ("--out", str(self.folder / words[0]))
@@ -67,7 +67,7 @@ class HostileText(Folder):
             answer = run("read", str(path))
             self.assertEqual(answer.returncode, 2)
             path.write_text(f"date,instrument,price\n2027-01-01,{bad},1\n2027-01-02,{bad},2\n")
-            answer = run("paths", str(path), "--trials", "50", "--periods", "3")
+            answer = run("paths", str(path), "--trials", "50", "--ahead", "3")
             self.assertTrue((answer.stdout + answer.stderr).replace("\n", "").isprintable())
 
     def test_data_escape_what_does_not_print(self):

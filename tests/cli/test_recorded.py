@@ -104,7 +104,7 @@ class Documented(unittest.TestCase):
     def test_files_say_the_same_as_the_output(self):
         with tempfile.TemporaryDirectory() as folder:
             shown = run(
-                "sweep", str(DEMO / FERRY), "--over", "fare=50,60", *FEW, "--json", "--out", folder
+                "sweep", str(DEMO / FERRY), "--vary", "fare=50,60", *FEW, "--json", "--out", folder
             )
             written = Path(folder, "summary.json").read_text(encoding="utf-8")
             self.assertEqual(json.loads(shown.stdout), json.loads(written))

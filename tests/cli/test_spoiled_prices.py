@@ -67,7 +67,7 @@ COMMANDS = (
     ("risk", "--methods", "historical", "--levels", "0.95"),
     ("backtest", "--window", "200"),
     ("allocate", "--minimize", "sd", "--resampled", "0", "--trials", "200"),
-    ("paths", "--instrument", "spoiled", "--trials", "20", "--periods", "5"),
+    ("paths", "--column", "spoiled", "--trials", "20", "--ahead", "5"),
 )
 
 

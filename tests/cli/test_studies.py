@@ -87,14 +87,14 @@ class Studies(Folder):
         pd.testing.assert_frame_equal(frame, kd.load_model(FERRY).simulate(1000, seed=4).to_frame())
 
     def test_sweep(self):
-        data = self.data("sweep", FERRY, "--over", "hurdle=0.05:0.11:0.03", "--over", "fare=50,58")
+        data = self.data("sweep", FERRY, "--vary", "hurdle=0.05:0.11:0.03", "--vary", "fare=50,58")
         self.assertEqual(len(data["points"]), 6)
         wanted = (
             kd.load_model(FERRY).replace(hurdle=0.11, fare=58).base_case().loc["net_value", "value"]
         )
         self.assertAlmostEqual(data["points"][-1]["net_value"], wanted, 4)
         text, files = self.written(
-            "sweep", FERRY, "--over", "fare=50,58", "--statistic", "chance above 0", *FAST
+            "sweep", FERRY, "--vary", "fare=50,58", "--statistic", "chance above 0", *FAST
         )
         chance = (
             kd.load_model(FERRY)
@@ -106,27 +106,16 @@ class Studies(Folder):
         self.assertLessEqual({"sweep.csv", "net_value-sweep.png"}, files)
 
     def test_solve(self):
-        goal = (
-            "solve",
-            FERRY,
-            "fare",
-            "--outcome",
-            "net_value",
-            "--chance",
-            "0.9",
-            "--above",
-            "0",
-            *FAST,
-        )
-        data = self.data(*goal, "--within", "40", "80")
+        goal = ("solve", FERRY, "fare", "--chance", "net_value > 0", "--equals", "0.9", *FAST)
+        data = self.data(*goal, "--within", "40:80")
         wanted = kd.load_model(FERRY).solve(
             "fare", "net_value", chance=0.9, above=0, within=(40, 80), trials=1000, seed=4
         )
         self.assertEqual((data["value"], data["error"]), (wanted.value, wanted.value.error))
-        text, files = self.written(*goal, "--within", "40", "80")
+        text, files = self.written(*goal, "--within", "40:80")
         self.assertIn("makes the chance above 0 of net_value 90.0 %", text)
         self.assertIn("goal.png", files)
-        missed = run(*goal, "--within", "40", "45")
+        missed = run(*goal, "--within", "40:45")
         self.assertEqual((missed.returncode, missed.stdout), (2, ""))
         self.assertIn("no fare from 40 to 45", missed.stderr)
 
@@ -153,14 +142,14 @@ class Studies(Folder):
         for arguments, words in (
             (("trial", FERRY), "--at-percentile"),
             (("trial", FERRY, "--number", "7", "--worst", "2"), "say one of"),
-            (("sweep", FERRY, "--over", "fare"), "LOW:HIGH:STEP"),
-            (("sweep", FERRY, "--over", "fare=9:3:1"), "LOW:HIGH:STEP"),
-            (("sweep", FERRY, "--over", "fair=3"), "did you mean 'fare'"),
-            (("sweep", FERRY, "--over", "cash_flow=3"), "is a line"),
-            (("sweep", FERRY, "--over", "fare=3", "--over", "fare=4"), "'fare' is given already"),
+            (("sweep", FERRY, "--vary", "fare"), "LOW:HIGH:STEP"),
+            (("sweep", FERRY, "--vary", "fare=9:3:1"), "LOW:HIGH:STEP"),
+            (("sweep", FERRY, "--vary", "fair=3"), "did you mean 'fare'"),
+            (("sweep", FERRY, "--vary", "cash_flow=3"), "is a line"),
+            (("sweep", FERRY, "--vary", "fare=3", "--vary", "fare=4"), "'fare' is given already"),
             (
-                ("solve", FERRY, "fare", "--outcome", "net_value", "--within", "1", "2"),
-                "--chance 0.8",
+                ("solve", FERRY, "fare", "--outcome", "net_value", "--within", "1:2"),
+                "--chance 'net_value > 0' --equals 0.9",
             ),
             (("drivers", FERRY, "--method", "swong"), "did you mean 'swing'"),
             (("compare", FERRY, FERRY), "names that differ"),

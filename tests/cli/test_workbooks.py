@@ -91,9 +91,9 @@ class Workbooks(Folder):
         self.assertIn("weather_factor_draw", shown)
 
     def test_every_command_of_models(self):
-        within, most = ("--within", "30", "80"), ("--evaluations", "20")
+        within, most = ("--within", "30:80"), ("--evaluations", "20")
         for words in (
-            ("sweep", self.ferry, "--over", "fare=50,58", "--outcome", "net_value"),
+            ("sweep", self.ferry, "--vary", "fare=50,58", "--outcome", "net_value"),
             ("solve", self.ferry, "fare", "--outcome", "net_value", "--mean", "0", *within),
             ("drivers", self.ferry, "--outcome", "net_value"),
             ("trial", self.ferry, "--number", "7"),

@@ -331,7 +331,7 @@ class Files(Case):
         path = str(kd.demo_file("lease_or_buy.toml"))
         with tempfile.TemporaryDirectory() as folder:
             answer = run(
-                "decide", path, "--switch", "permit=0.1:0.9", "--out", folder, "--trials", "2000"
+                "decide", path, "--vary", "permit=0.1:0.9", "--out", folder, "--trials", "2000"
             )
             self.assertEqual((answer.returncode, answer.stderr), (0, ""))
             self.assertIn("Where the best alternative changes with permit", answer.stdout)
@@ -354,7 +354,7 @@ class Files(Case):
         )
         self.assertEqual((found["rule"], found["worth of knowing"]), ("percentile", None))
         for arguments, words in (
-            (("--switch", "permit"), "NAME=LOW:HIGH"),
+            (("--vary", "permit"), "NAME=LOW:HIGH"),
             (("--by", "median"), "no 'median'"),
         ):
             answer = run("decide", path, *arguments)

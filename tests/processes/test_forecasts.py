@@ -123,7 +123,7 @@ class Forecasts(Case):
                 oil,
                 "--process",
                 process,
-                "--periods",
+                "--ahead",
                 "20",
                 "--trials",
                 "400",

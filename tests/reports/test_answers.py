@@ -194,7 +194,7 @@ class Runs(Case):
 class Prices(Case):
     def test_where_a_price_may_end_and_the_level_asked_for(self):
         prices = kd.demo_file("heating_oil.csv")
-        words = ("paths", str(prices), "--periods", "60", "--trials", "2000", "--seed", "1")
+        words = ("paths", str(prices), "--ahead", "60", "--trials", "2000", "--seed", "1")
         text = run(*words, "--above", "1.0", "--brief").stdout.replace("\n", " ")
         self.assertRegex(text, r"^After 60 days the price of heating_oil is 0\.7\d* in the middle")
         # P5 and P95 lie 1.645 sd of the log return of 60 days from the middle

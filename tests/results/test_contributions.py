@@ -204,7 +204,7 @@ class OnTheCommandLine(Case):
         self.assertIn("Contributions to the variance", usual.stdout)
         found = run(
             "drivers", file, "--trials", "1000", "--seed", "1", "--method", "contributions",
-            "--to", "contingency", "--percentile", "90", "--json",
+            "--contributions-to", "contingency", "--percentile", "90", "--json",
         )  # fmt: skip
         data = json.loads(found.stdout)
         self.assertEqual(data["to"], "P90 less the base case")

@@ -9,7 +9,7 @@ import os
 import re
 import signal
 import sys
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from importlib import import_module
 
 import click
@@ -17,6 +17,7 @@ import click
 from kindynos import __version__
 from kindynos.atomic import remove_unfinished
 from kindynos.cli.progress import Bar
+from kindynos.cli.renamed import with_new_names
 from kindynos.errors import KindynosError, RunError, closest
 from kindynos.printable import visible
 
@@ -100,7 +101,10 @@ class _Commands(click.Group):
         name, names = args[0], self.list_commands(ctx)
         if name not in names and not name.startswith("-") and not ctx.resilient_parsing:
             ctx.fail(f"No such command {name!r}.{_advice(name, names)}")
-        return super().resolve_command(ctx, args)
+        words, advice = with_new_names(name, args[1:])
+        for line in advice:
+            click.echo(f"kindynos: {line}; the old form goes with the next version", err=True)
+        return super().resolve_command(ctx, [name, *words])
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for title, names in COMMANDS.items():
@@ -226,37 +230,33 @@ def _flush() -> None:
             _fail(f"the output cannot be written: {error.strerror or error}", 1)
 
 
-def _options() -> set[str]:
-    """Return the names of the options of the command that was called, as Python has them."""
+def _options() -> dict[str, str]:
+    """Return the options of the command that was called, by the names that Python has for them."""
     context = click.Context(cli)
     names = [label for label in sys.argv[1:] if label in cli.list_commands(context)]
     command = cli.get_command(context, names[0]) if names else None
     if command is None:
-        return set()
-    spelled = [spelling for parameter in command.params for spelling in parameter.opts]
-    return {
-        spelling.removeprefix("--").replace("-", "_")
-        for spelling in spelled
-        if spelling.startswith("--")
-    }
+        return {}
+    by_name: dict[str, str] = {}
+    for parameter in command.params:
+        spelled = [spelling for spelling in parameter.opts if spelling.startswith("--")]
+        by_name |= {text.removeprefix("--").replace("-", "_"): text for text in spelled}
+        by_name |= {str(parameter.name): spelled[0]} if spelled else {}
+    return by_name
 
 
-def on_command_line(message: str, options: Collection[str]) -> str:
+def on_command_line(message: str, options: Mapping[str, str]) -> str:
     """Return a message with advice such as ``chance=0.8`` worded for the command line, ``--chance
     0.8``.
 
-    >>> options = {"chance", "above", "below"}
-    >>> on_command_line("say chance=0.8 with above= or below=, not fare=4", options)
-    'say --chance 0.8 with --above or --below, not fare=4'
+    >>> options = {"percentile": "--percentile", "instrument": "--column"}
+    >>> on_command_line("say percentile=80 or instrument=, not fare=4", options)
+    'say --percentile 80 or --column, not fare=4'
     """
 
     def option(answer: re.Match[str]) -> str:
         name, value = answer[1], answer[2]
-        return (
-            f"--{name.replace('_', '-')}{' ' if value else ''}{value}"
-            if name in options
-            else answer[0]
-        )
+        return f"{options[name]}{' ' if value else ''}{value}" if name in options else answer[0]
 
     return re.sub(r"(?<![\w.\-])([a-z_]+)=([^\s,;)]*)", option, message)
 

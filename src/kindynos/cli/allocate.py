@@ -45,6 +45,16 @@ def _bounds(text: str) -> tuple[str, tuple[float, float]]:
     return named(ends)(text) if "=" in text else (OTHERS, ends(text))
 
 
+def _limit(text: str) -> tuple[str, float]:
+    """Return what is limited and its limit, a mean from below and a risk from above."""
+    name, sign, figure = text.partition("<=") if "<" in text else text.partition(">=")
+    if not sign:  # NAME=VALUE
+        return named(raw_figure)(text)
+    if (sign == ">=") != (name.strip() == "mean"):
+        raise ValueError
+    return name.strip(), raw_figure(figure.strip())
+
+
 @click.command()
 @prices_argument
 @click.option(
@@ -58,7 +68,7 @@ def _bounds(text: str) -> tuple[str, tuple[float, float]]:
 @click.option("--maximize", cls=NameOption, type=Words(GainAim), help="What to maximise: {names}.")
 @click.option("--minimize", cls=NameOption, type=Words(RiskAim), help="What to minimise: {names}.")
 @click.option(
-    "--bounds",
+    "--within",
     "bounds",
     type=Text(_bounds, "a low and a high end, such as 0.01:0.35, or NAME=LOW:HIGH"),
     callback=by_name,
@@ -68,14 +78,14 @@ def _bounds(text: str) -> tuple[str, tuple[float, float]]:
     "holding; repeatable.",
 )
 @click.option(
-    "--limit",
+    "--subject-to",
     "limits",
-    type=Text(named(raw_figure), "NAME=VALUE, such as sd=0.05"),
+    type=Text(_limit, "'NAME <= VALUE', such as 'sd <= 0.05', or 'mean >= 0.001'"),
     callback=by_name,
     multiple=True,
-    metavar="NAME=VALUE",
-    help="The most of a risk (sd, expected_shortfall, value_at_risk, drawdown), or the least "
-    "mean, for one period; repeatable.",
+    metavar="CONSTRAINT",
+    help="The most of a risk (sd, expected_shortfall, value_at_risk, drawdown), such as "
+    "'sd <= 0.05', or the least mean, for one period; repeatable.",
 )
 @click.option(
     "--group",
@@ -214,7 +224,7 @@ def allocate(
 
     \b
       kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv \\
-        --bounds 0.01:0.35 --limit sd=0.006
+        --within 0.01:0.35 --subject-to "sd <= 0.006"
       kindynos allocate treasury_prices.csv --holdings treasury_holdings.csv \\
         --minimize expected_shortfall --out results
       kindynos allocate treasury_prices.csv --minimize parity \\

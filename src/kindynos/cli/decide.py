@@ -9,6 +9,7 @@ import click
 
 from kindynos.cli.output import with_output
 from kindynos.cli.types import FIGURE, WHOLE, Text, Words, by_name, ends, named
+from kindynos.errors import KindynosError
 from kindynos.literals import DecisionRule
 
 if TYPE_CHECKING:
@@ -27,18 +28,19 @@ if TYPE_CHECKING:
     "risk, else the mean.",
 )
 @click.option(
-    "--level",
+    "--percentile",
     type=FIGURE,
-    help="Of the percentile (default: 0.05), or of the expected shortfall (default: 0.95).",
+    help="The percentile that counts, from 0 to 100; default with --by percentile: 5.",
 )
+@click.option("--level", type=FIGURE, help="Of the expected shortfall; default: 0.95.")
 @click.option(
-    "--switch",
+    "--vary",
     "ranges",
-    type=Text(named(ends), "NAME=LOW:HIGH, such as --switch permit=0.1:0.9"),
+    type=Text(named(ends), "NAME=LOW:HIGH, such as --vary permit=0.1:0.9"),
     callback=by_name,
     multiple=True,
     metavar="NAME=LOW:HIGH",
-    help="Find where the best alternative changes; repeatable.",
+    help="Find where over this range the best alternative changes; repeatable.",
 )
 @click.option(
     "--trials", type=WHOLE, default=10_000, show_default=True, help="Draws of what is random."
@@ -50,6 +52,7 @@ if TYPE_CHECKING:
 def decide(
     file: Path,
     by: str | None,
+    percentile: float | None,
     level: float | None,
     ranges: dict[str, tuple[float, float]],
     trials: int,
@@ -60,13 +63,20 @@ def decide(
 
     \b
       kindynos decide lease_or_buy.toml
-      kindynos decide lease_or_buy.toml --switch permit=0.05:0.95 --out results
-      kindynos decide lease_or_buy.toml --by percentile --level 0.1
+      kindynos decide lease_or_buy.toml --vary permit=0.05:0.95 --out results
+      kindynos decide lease_or_buy.toml --percentile 10
     """
     from kindynos.decisions.file import load_decision
     from kindynos.decisions.solve import CONSISTENT
     from kindynos.reports import decisions
 
+    if percentile is not None:
+        if by not in (None, "percentile") or level is not None:
+            raise KindynosError("--percentile goes alone, or with --by percentile")
+        by, level = "percentile", percentile / 100
+    elif by == "percentile" and level is not None:
+        told = f"--percentile {100 * level:g}"
+        click.echo(f"kindynos: write {told} for --by percentile --level {level:g}", err=True)
     decision = load_decision(file)
     solution = decision.solve(by, level=level, trials=trials, seed=seed)
     options = {"by": by, "level": level, "trials": trials, "seed": seed}

@@ -192,8 +192,8 @@ def _best_weights(folder: Path) -> None:
         f"\nThe board allows each holding {100 * low:g} to {100 * high:g} % of the value, and an "
         f"sd of {100 * sd:g} % a day.\n"
         "The weights with the highest mean within that, beside today's:\n\n"
-        f"  kindynos allocate {prices} --holdings {holdings} --bounds {low:g}:{high:g} --limit "
-        f"sd={sd:g} --horizon 60 --seed {SEED} --resampled 50\n"
+        f"  kindynos allocate {prices} --holdings {holdings} --within {low:g}:{high:g} "
+        f"--subject-to 'sd <= {sd:g}' --horizon 60 --seed {SEED} --resampled 50\n"
     )
     portfolio = read_portfolio(prices, holdings, None, "drop")
     best = allocate(portfolio, bounds=(low, high), limits={"sd": sd})

@@ -51,14 +51,16 @@ if TYPE_CHECKING:
     "percentile; default: the bad side's, 80 of a cost, 20 of what is better high.",
 )
 @click.option(
-    "--to",
+    "--contributions-to",
+    "to",
     cls=NameOption,
     type=Words(ContributionTo),
     help="contributions: to {names}, which is the percentile less the base case; default: "
     "variance.",
 )
 @click.option(
-    "--by",
+    "--contributions-of",
+    "by",
     metavar="WHAT",
     help="contributions: of drivers, lines (the terms of the outcome's sum), summands (their terms "
     "too) or quantities with commas between them, such as sales,-costs; default: drivers.",
@@ -114,7 +116,7 @@ def drivers(
 
     \b
       kindynos drivers night_ferry.toml --outcome net_value --method swing
-      kindynos drivers dry_dock.toml --method contributions --to percentile
+      kindynos drivers dry_dock.toml --contributions-to percentile
       kindynos drivers night_ferry.toml --method tail --worst 0.05 --out results
     """
     from kindynos.errors import FitWarning, RunError

@@ -122,7 +122,7 @@ def fit(
     \b
       kindynos fit repair_bills.csv --column bill --out results
       kindynos fit repair_bills.csv --column bill --as-driver repair --uncertain
-      kindynos fit passengers.csv --series --every month --season 12
+      kindynos fit passengers.csv --series --spacing month --season 12
       kindynos fit passengers.csv --series --trading-days --no-rolling
       kindynos fit past_estimates.csv --track-record
     """
@@ -139,7 +139,7 @@ def fit(
         _check_unused(
             {
                 "--dates": dates,
-                "--every": every,
+                "--spacing": every,
                 "--season": season,
                 "--ahead": ahead,
                 "--exog": exog,

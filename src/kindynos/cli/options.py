@@ -122,7 +122,8 @@ series_options = _option_group(
         help="Periods of one season, 0 for none; default: 12 for months and 4 for quarters.",
     ),
     click.option(
-        "--every",
+        "--spacing",
+        "every",
         type=Words(Spacing),
         help="How far apart the dates are: day, working-day, week, month, quarter or year.",
     ),
@@ -226,7 +227,7 @@ price_file = _option_group(
 
 
 missing_words_option = click.option(
-    "--missing",
+    "--missing-word",
     "missing",
     multiple=True,
     metavar="WORD",

@@ -33,7 +33,10 @@ BY_PERIOD: dict[str, dict[str, Any]] = {
 @click.command()
 @click.argument("prices", type=click.Path(path_type=Path))
 @click.option(
-    "--instrument", metavar="NAME", help="The instrument; may be left out where there is one."
+    "--column",
+    "instrument",
+    metavar="NAME",
+    help="The column of the price; may be left out where there is one.",
 )
 @click.option(
     "--process",
@@ -43,7 +46,10 @@ BY_PERIOD: dict[str, dict[str, Any]] = {
     "random-walk.",
 )
 @click.option(
-    "--periods", type=WHOLE, help="Periods ahead; default: a year (250 days, 52 weeks, 12 months)."
+    "--ahead",
+    "periods",
+    type=WHOLE,
+    help="Periods ahead; default: a year (250 days, 52 weeks, 12 months).",
 )
 @click.option(
     "--above",
@@ -95,8 +101,8 @@ def paths(
     Each figure has the 95 % interval, with the error that a short history causes.
 
     \b
-      kindynos paths heating_oil.csv --periods 250 --above 1.0
-      kindynos paths treasury_prices.csv --instrument shipyard --process regime-switching \\
+      kindynos paths heating_oil.csv --ahead 250 --above 1.0
+      kindynos paths treasury_prices.csv --column shipyard --process regime-switching \\
         --below 35 --out results
     """
     from kindynos.markets.outlook import outlook
@@ -106,7 +112,7 @@ def paths(
     table = price_table(prices, **layout).every(every)
     spacing = table.spacing
     if instrument is None and len(table.instruments) > 1:
-        raise KindynosError(f"say --instrument; the file has {', '.join(table.instruments)}")
+        raise KindynosError(f"say --column; the file has {', '.join(table.instruments)}")
     name = instrument or table.instruments[0]
     own = table.subset([name])
     history = own.frame[name].to_numpy()

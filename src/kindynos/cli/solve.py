@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,10 +12,26 @@ from kindynos.cli.options import model_argument, set_option, simulated
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import read_model
-from kindynos.cli.types import FIGURE, OutcomeName
+from kindynos.cli.types import FIGURE, OutcomeName, Text, ends
+from kindynos.errors import KindynosError
+from kindynos.validate import raw_figure
 
 if TYPE_CHECKING:
     from kindynos.reports.report import Report
+
+
+GOALS = "--chance 'net_value > 0' --equals 0.9, --mean 0, --percentile 10 --equals 0, or --base 0"
+CONDITION = re.compile(r"\s*([^<>=]*?)\s*([<>])=?\s*([^<>=]+)")
+
+
+def _chance(text: str) -> tuple[str, str, float] | float:
+    """Return the outcome, the side and the figure of a condition; or a number, as it was stated
+    before.
+    """
+    found = CONDITION.fullmatch(text)
+    if found is None:
+        return raw_figure(text)
+    return found[1], found[2], raw_figure(found[3].strip())
 
 
 @click.command()
@@ -23,27 +40,31 @@ if TYPE_CHECKING:
 @click.option(
     "--outcome",
     type=OutcomeName(),
-    required=True,
     metavar="NAME",
-    help="The outcome that has the goal.",
+    help="The outcome that has the goal; --chance names it itself.",
 )
 @click.option(
-    "--within", required=True, type=FIGURE, nargs=2, metavar="LOW HIGH", help="Where to seek."
+    "--within",
+    required=True,
+    type=Text(ends, "LOW:HIGH, such as --within 40:80"),
+    metavar="LOW:HIGH",
+    help="Where to seek.",
 )
 @click.option(
-    "--chance", type=FIGURE, help="The chance to reach, from 0 to 1; with --above or --below."
+    "--chance",
+    type=Text(_chance, "'NAME > FIGURE' with --equals, such as --chance 'profit > 0' --equals 0.9"),
+    metavar="CONDITION",
+    help="The chance that is to reach --equals: 'net_value > 0', 'cost < 2e6'.",
 )
-@click.option(
-    "--above", type=FIGURE, help="The figure the outcome is to end above with that chance."
-)
-@click.option(
-    "--below", type=FIGURE, help="The figure the outcome is to end below with that chance."
-)
+@click.option("--above", type=FIGURE, hidden=True, help="The old form of --chance.")
+@click.option("--below", type=FIGURE, hidden=True, help="The old form of --chance.")
 @click.option("--mean", type=FIGURE, help="The mean to reach.")
 @click.option(
     "--percentile", type=FIGURE, help="The percentile, from 0 to 100, that is to reach --equals."
 )
-@click.option("--equals", type=FIGURE, help="What the percentile is to be.")
+@click.option(
+    "--equals", type=FIGURE, help="What the chance, from 0 to 1, or the percentile is to be."
+)
 @click.option("--base", type=FIGURE, help="What the outcome is to be in the base case.")
 @simulated
 @set_option
@@ -51,9 +72,9 @@ if TYPE_CHECKING:
 def solve(
     file: Path,
     name: str,
-    outcome: str,
+    outcome: str | None,
     within: tuple[float, float],
-    chance: float | None,
+    chance: tuple[str, str, float] | float | None,
     above: float | None,
     below: float | None,
     mean: float | None,
@@ -70,20 +91,40 @@ def solve(
     exit status 2.
 
     \b
-      kindynos solve night_ferry.toml fare --outcome net_value --chance 0.9 --above 0 --within 40 80
-      kindynos solve night_ferry.toml fare --outcome net_value --mean 0 --within 40 80
+      kindynos solve night_ferry.toml fare --chance "net_value > 0" --equals 0.9 --within 40:80
+      kindynos solve night_ferry.toml fare --outcome net_value --mean 0 --within 40:80
       kindynos solve night_ferry.toml vessel.mode --outcome net_value --percentile 20 \\
-        --equals 0 --within 18e6 25e6
+        --equals 0 --within 18e6:25e6
     """
     from kindynos.reports import studies
 
+    goals = (chance, mean, percentile, base)
+    if all(goal is None for goal in goals):
+        raise KindynosError(f"say what is to be reached: {GOALS}")
+    share = chance if isinstance(chance, float) else None
+    if isinstance(chance, tuple):
+        stated, side, figure = chance
+        if outcome not in (None, stated):
+            raise KindynosError(f"--chance is of {stated} and --outcome {outcome}; leave one out")
+        if equals is None:
+            raise KindynosError("--chance needs --equals, what the chance is to be, such as 0.9")
+        outcome, share, equals = stated, equals, None
+        above, below = (figure, None) if side == ">" else (None, figure)
+    elif share is not None and (above is not None) == (below is not None):
+        raise KindynosError(f"--chance takes a condition: {GOALS}")
+    elif share is not None:
+        sign = f"> {above:g}" if above is not None else f"< {below:g}"
+        told = f"--chance '{outcome} {sign}' --equals {share:g}"
+        click.echo(f"kindynos: write {told}; the old form goes with the next version", err=True)
+    if outcome is None:
+        raise KindynosError("say --outcome, the outcome that has the goal")
     model = read_model(file, changes)
     with Bar("solving"):
         solution = model.solve(
             name,
             outcome,
             within=within,
-            chance=chance,
+            chance=share,
             above=above,
             below=below,
             mean=mean,

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 @click.command()
 @model_argument
 @click.option(
-    "--over",
+    "--vary",
     "overs",
     type=Text(named(values), "NAME=LOW:HIGH:STEP, such as hurdle=0.05:0.11:0.01, or NAME=1,2,3"),
     callback=by_name,
@@ -55,9 +55,9 @@ def sweep(
     """Work out the model in FILE over every combination of values of given figures and drivers.
 
     \b
-      kindynos sweep night_ferry.toml --over hurdle=0.05:0.11:0.015 --over fare=50,54,58
-      kindynos sweep night_ferry.toml --over vessel.mode=18e6,20e6,22e6 --statistic "chance above 0"
-      kindynos sweep night_ferry.toml --over fare=46:62:4 --statistic "percentile 5" --out results
+      kindynos sweep night_ferry.toml --vary hurdle=0.05:0.11:0.015 --vary fare=50,54,58
+      kindynos sweep night_ferry.toml --vary vessel.mode=18e6,20e6,22e6 --statistic "chance above 0"
+      kindynos sweep night_ferry.toml --vary fare=46:62:4 --statistic "percentile 5" --out results
     """
     from kindynos.reports import studies
 

@@ -14,7 +14,7 @@ import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
-from kindynos.errors import KindynosError
+from kindynos.errors import KindynosError, RunError
 from kindynos.formatting import (
     brief,
     in_unit,
@@ -117,7 +117,7 @@ def _(compared: Comparison) -> list[str]:
         size = Estimate(abs(value), min(abs(low), abs(high)), max(abs(low), abs(high)))
         way = "more" if value > 0 else "less"
         differ.append(f"{amount(size, run[name].unit)} {way} with {scenario}")
-    sentences = [best_sentence(compared, name)]
+    sentences = best_sentence(compared, name)
     if differ and len(compared.scenarios) > 2:
         listed = ", ".join(differ[:MOST_SCENARIOS]) + ("," if len(differ) > 1 else "")
         sentences.append(f"{_upper(name)} is on average {listed} than {first}.")
@@ -126,9 +126,14 @@ def _(compared: Comparison) -> list[str]:
     return sentences
 
 
-def best_sentence(compared: Comparison, name: str) -> str:
-    """Return which scenario has the best mean of an outcome, and how sure that is."""
-    best = compared.best(name)
+def best_sentence(compared: Comparison, name: str) -> list[str]:
+    """Return which scenario has the best mean of an outcome, and how sure that is; nothing where
+    fewer than two have one.
+    """
+    try:
+        best = compared.best(name)
+    except RunError:
+        return []
     result = compared.result(compared.scenarios[0], name)
     size = amount(best.ahead, result.unit)
     error = best.ahead.error
@@ -138,21 +143,21 @@ def best_sentence(compared: Comparison, name: str) -> str:
     )
     ends = f"{low.removesuffix(f' {result.unit}')} to {high}"
     if float(best.ahead) == 0 and error == 0:
-        return f"{_upper(name)} has the same mean with {best.scenario} and {best.next_best}."
+        return [f"{_upper(name)} has the same mean with {best.scenario} and {best.next_best}."]
     if not best.certain:
         doubt = f" (95 % interval {ends})" if error > 0 else ""
-        return (
+        return [
             f"Which is best on average cannot be told: {name.replace('_', ' ')} differs by {size}"
             f"{doubt} between {best.scenario} and {best.next_best}."
-        )
+        ]
     way = "lower" if result.better == "low" else "higher"
     doubt = f" (95 % interval {ends})" if error > TOLD * best.ahead else ""
     which = "any two trials" if not best.paired else "the trials"
     share = f", and {way} in {per_cent(best.better_in)} of {which}"
-    return (
+    return [
         f"Best on average is {best.scenario}: {name.replace('_', ' ')} is {size}{doubt} {way} than "
         f"with {best.next_best}{'' if math.isnan(best.better_in) else share}."
-    )
+    ]
 
 
 @answer.register
