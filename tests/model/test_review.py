@@ -99,7 +99,7 @@ class Findings(Case):
         model.driver("b", kd.Uniform(0, 1), source="  ")
         model.line("y", "a + b")
         texts = found(model)
-        self.assertIn("all 2 drivers are taken as independent", texts["dependence"])
+        self.assertIn("both drivers are taken as independent", texts["dependence"])
         self.assertIn("a, b", texts["sources"])
         self.assertIn("no outcome", texts["outcomes"])
 

@@ -143,10 +143,12 @@ class Runs(Case):
         model.outcome("gain", "level + z * noise", unit="EUR")
         scenarios = {"as it is": {}, "two more": {"level": 3.0}, "the same": {"noise": 1.1}}
         text = said(model.compare(scenarios, trials=2000, seed=1, sampling="random"))
-        best = r"^Best on average is two more: gain is 2 EUR higher than with \S.*, and higher in "
+        best = (
+            r"^Best on average is 'two more': gain is 2 EUR higher than with \S.*, and higher in "
+        )
         self.assertRegex(text, rf"{best}100\.0 % of the trials\.")
-        self.assertIn(" Gain is on average 2 EUR more with two more than as it is.", text)
-        self.assertIn("On average the same cannot be told apart from as it is.", text)
+        self.assertIn(" Gain is on average 2 EUR more with 'two more' than with 'as it is'.", text)
+        self.assertIn("On average 'the same' cannot be told apart from 'as it is'.", text)
 
     def test_of_scenarios_the_best_is_named_as_far_as_it_can_be_told(self):
         model = kd.Model("x")
@@ -168,15 +170,17 @@ class Runs(Case):
         self.assertAlmostEqual(float(best.better_in), stats.norm.cdf(1), delta=0.02)
         self.assertRegex(
             said(sure),
-            r"^Best on average is cheap: cost is (4\.9|5|5\.0)\d* EUR( \(95 % interval .+\))? "
-            r"lower than with now, and lower in 8\d\.\d % of the trials\.",
+            r"^Best on average is 'cheap': cost is (4\.9|5|5\.0)\d* EUR( \(95 % interval .+\))? "
+            r"lower than with 'now', and lower in 8\d\.\d % of the trials\.",
         )
         for scenario in ({"noise": 5.0}, {"level": 0.0, "noise": 30.0}):
             self.assertIn("best on average cannot be told", said(compared(other=scenario)))
-        self.assertEqual(said(compared(same={}))[:44], "Cost has the same mean with now and same.")
+        self.assertEqual(
+            said(compared(same={})), "The best mean is the same with 'now' and 'same'."
+        )
         known = kd.compare({"now": model.simulate(500, 1), "told": kd.ReportedMean(90, 20, 400)})
         self.assertEqual(known.best("cost").scenario, "told")
-        self.assertIn("Best on average is told: cost is 10.0 EUR (95 % interval 8.0", said(known))
+        self.assertIn("Best on average is 'told': cost is 10.0 EUR (95 % interval 8.0", said(known))
 
     def test_a_driver_decides_most_where_its_share_is_surely_more_than_half(self):
         for sd, sentence in (

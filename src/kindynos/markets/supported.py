@@ -128,8 +128,8 @@ def supported_method(exposure: Exposure, level: float, horizon: int = 1) -> Supp
     if len(passed):
         text = str(passed.index[0])
         why = (
-            f"of the methods {among} it is the first in order of accuracy that no back-test "
-            f"rejects ({tested}; least p = {float(passed.iloc[0]):.2g})"
+            f"of the methods {among} it is the most accurate that passes its back-tests "
+            f"({tested}; least p = {float(passed.iloc[0]):.2g})"
         )
     else:
         text = str(hardest.idxmax())

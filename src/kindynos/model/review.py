@@ -439,7 +439,8 @@ def _dependence(program: Program) -> Iterator[Finding]:
         and not program.correlations
         and not any(name in drivers for name in program.named)
     ):
-        text = f"no correlation is stated; all {len(drivers)} drivers are taken as independent"
+        which = "both drivers" if len(drivers) == 2 else f"all {len(drivers)} drivers"
+        text = f"no correlation is stated; {which} are taken as independent"
         yield Finding("dependence", text)
     for entry in program.correlations:
         drawn = [program.drivers[name] for name in entry.names]

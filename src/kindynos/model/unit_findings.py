@@ -162,8 +162,13 @@ class _Review:
         stated = all(isinstance(p, Name) and p.name not in lines for p in (part, other))
         if gap.what == "count" and (stated or not mend):
             return False
-        text = f"{what} {_written(part)} and {_written(other)}: {self._words(unit, part)} and "
-        self._say(f"{text}{self._words(second, other)}{_times(gap)}{mend}")
+        shown = [(_written(part), self._words(unit, part))]
+        shown.append((_written(other), self._words(second, other)))
+        join = "and"
+        if what == "subtracts":  # the second from the first
+            shown, join = shown[::-1], "from"
+        names, units = (f" {join} ".join(pair) for pair in zip(*shown, strict=True))
+        self._say(f"{what} {names}: {units}{_times(gap)}{mend}")
         return True
 
     def _wrong_rate(self, function: str, rate: Part, of_period: bool) -> None:
@@ -182,6 +187,8 @@ class _Review:
         gap = None if unit is None or unit.plain else gap_between(unit, stated)
         if unit is None or gap is None:
             return
+        if unit.literal and not unit.bases and stated.is_money:
+            return  # an amount that is typed into the formula
         mend = self._mend(unit, stated)
         if gap.what == "count" and not mend:
             return

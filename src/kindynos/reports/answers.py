@@ -28,6 +28,7 @@ from kindynos.formatting import (
     threshold,
 )
 from kindynos.inference.estimates import Estimate
+from kindynos.program.program import Program
 from kindynos.reports import lumps
 from kindynos.results.figures import TableSpec
 from kindynos.results.result import Result, RowResult
@@ -116,13 +117,14 @@ def _(compared: Comparison) -> list[str]:
             continue
         size = Estimate(abs(value), min(abs(low), abs(high)), max(abs(low), abs(high)))
         way = "more" if value > 0 else "less"
-        differ.append(f"{amount(size, run[name].unit)} {way} with {scenario}")
+        differ.append(f"{amount(size, run[name].unit)} {way} with {scenario!r}")
     sentences = best_sentence(compared, name)
     if differ and len(compared.scenarios) > 2:
         listed = ", ".join(differ[:MOST_SCENARIOS]) + ("," if len(differ) > 1 else "")
-        sentences.append(f"{_upper(name)} is on average {listed} than {first}.")
-    if alike and len(compared.scenarios) > 2:
-        sentences.append(f"On average {', '.join(alike[:6])} cannot be told apart from {first}.")
+        sentences.append(f"{_upper(name)} is on average {listed} than with {first!r}.")
+    if alike and differ:
+        named = _listed([repr(scenario) for scenario in alike[:6]])
+        sentences.append(f"On average {named} cannot be told apart from {first!r}.")
     return sentences
 
 
@@ -141,22 +143,25 @@ def best_sentence(compared: Comparison, name: str) -> list[str]:
         amount(Estimate(end, end - error, end + error), result.unit)
         for end in (best.ahead.low, best.ahead.high)
     )
-    ends = f"{low.removesuffix(f' {result.unit}')} to {high}"
+    ends = f"{low.removesuffix(f' {result.unit}').removesuffix(' as a')} to {high}"
+    if math.isnan(best.ahead):
+        return []
     if float(best.ahead) == 0 and error == 0:
-        return [f"{_upper(name)} has the same mean with {best.scenario} and {best.next_best}."]
+        return [f"The best mean is the same with {best.scenario!r} and {best.next_best!r}."]
     if not best.certain:
         doubt = f" (95 % interval {ends})" if error > 0 else ""
         return [
             f"Which is best on average cannot be told: {name.replace('_', ' ')} differs by {size}"
-            f"{doubt} between {best.scenario} and {best.next_best}."
+            f"{doubt} between {best.scenario!r} and {best.next_best!r}."
         ]
     way = "lower" if result.better == "low" else "higher"
     doubt = f" (95 % interval {ends})" if error > TOLD * best.ahead else ""
     which = "any two trials" if not best.paired else "the trials"
     share = f", and {way} in {per_cent(best.better_in)} of {which}"
+    named = name.replace("_", " ")
     return [
-        f"Best on average is {best.scenario}: {name.replace('_', ' ')} is {size}{doubt} {way} than "
-        f"with {best.next_best}{'' if math.isnan(best.better_in) else share}."
+        f"Best on average is {best.scenario!r}: {named} is {size}{doubt} {way} than "
+        f"with {best.next_best!r}{'' if math.isnan(best.better_in) else share}."
     ]
 
 
@@ -299,8 +304,8 @@ def exceptions_sentence(tested: Backtest) -> str:
     method = f" of the method {tested.method}" if tested.window else " that was recorded"
     return (
         f"Losses were beyond the value at risk{method} on "
-        f"{tested.exceptions} of {tested.days:,} {tested.unit}s; right forecasts would have had "
-        f"{tested.expected:.1f}. The supervisors' zone is {tested.zone}."
+        f"{tested.exceptions} of {tested.days:,} {tested.unit}s; {tested.expected:.1f} are "
+        f"expected of right forecasts. The supervisors' zone is {tested.zone}."
     )
 
 
@@ -336,13 +341,20 @@ def model_answer(model: Model) -> list[str]:
     sentences = [f"{model.name}: {_listed([text for text in counts if text[0] != '0'])}."]
     base: Any = model.base_case()
     numbers = [
-        f"{name.replace('_', ' ')} is {_at(float(base.loc[name, 'value']), program.unit(name))}"
+        f"{name.replace('_', ' ')} is {_in_base(program, name, float(base.loc[name, 'value']))}"
         for name in program.outcomes
         if name in base.index and math.isfinite(float(base.loc[name, "value"]))
     ]
     if numbers:
         sentences.append(f"In the base case {_listed(numbers[:MOST_OUTCOMES])}.")
     return sentences
+
+
+def _in_base(program: Program, name: str, value: float) -> str:
+    """Return the value of an outcome in the base case; of a condition whether it holds."""
+    if lumps.is_truth(program, name):
+        return "true" if value else "false"
+    return _at(value, program.unit(name))
 
 
 def _at(value: float, unit: str | None) -> str:
@@ -423,7 +435,7 @@ def value_sentence(result: Result | SummaryResult) -> str:
     """Return what an outcome is on average, and how likely it is on the side of its target that
     hurts.
     """
-    subject = _upper(result.name)
+    subject, name = _upper(result.name), result.name.replace("_", " ")
     if result.n_failed == result.size:
         return f"{subject} has no value in any trial."
     ends = _too_few(result)
@@ -431,7 +443,10 @@ def value_sentence(result: Result | SummaryResult) -> str:
         ends += f"; {per_cent(result.n_failed / result.size)} of the trials have no value"
     mean = result.mean
     if not math.isfinite(float(mean)):
-        return f"{subject} has a median of {estimated(result.median, result)}{ends}."
+        return f"The median of {name} is {estimated(result.median, result)}{ends}."
+    if float(result.lowest) == float(result.highest):
+        which = "trial that has a value" if result.n_failed else "trial"
+        return f"{subject} is {estimated(mean, result)} in every {which}{ends}."
     return f"{subject} is {estimated(mean, result)} on average{_beside(result)}{ends}."
 
 
@@ -484,7 +499,10 @@ def _plain(name: str) -> str:
 def _beside(result: Result | SummaryResult) -> str:
     if result.target is None:
         low, high = result.central_range(0.8)
-        first = estimated(low, result).removesuffix(f" {result.unit}")
+        if float(low) == float(high):
+            share = share_in_words(result.chance(at=float(low)))
+            return f"; it is {estimated(low, result)} in {share} of the trials"
+        first = estimated(low, result).removesuffix(f" {result.unit}").removesuffix(" as a")
         ends = f"{first} and {estimated(high, result)}"
         return f"; 80 % of the trials lie between {ends}"
     target = estimated(Estimate(float(result.target)), result)
@@ -521,7 +539,7 @@ def amount(figure: Any, unit: str | None) -> str:
     """
     in_its_unit = in_unit(figure, unit)
     value, error = float(in_its_unit), float(getattr(in_its_unit, "error", math.nan))
-    after = f" {unit}" if unit else ""
+    after = f" as a {unit}" if unit and unit.startswith("share") else f" {unit}" if unit else ""
     if not math.isfinite(value):
         return number(value)
     scale, label = (LARGE, " million") if abs(value) >= LARGE else (1.0, "")
@@ -537,7 +555,8 @@ def amount(figure: Any, unit: str | None) -> str:
 
 def driver_sentence(run: Run, name: str) -> list[str]:
     """Return which driver decides most of an outcome, where one can be told from the others."""
-    if not run.drivers or usual_method(run, name) == "contributions" or float(run[name].sd) == 0:
+    varies = np.ptp(run[name].ranked.valid) > 0 if run[name].ranked.count else False
+    if not run.drivers or not varies or usual_method(run, name) == "contributions":
         return []
     try:
         return ranked_sentence(name, run.sensitivity(name))
@@ -562,7 +581,7 @@ def ranked_sentence(name: str, ranking: pd.DataFrame) -> list[str]:
     if doubt == doubt and most - doubt > MOST:
         words = first[:1].lower() + first[1:]
         return [f"Most of the spread of the {named} comes from {words} ({100 * most:.0f} %)."]
-    if second:
+    if second and most > (doubt if doubt == doubt else 0):
         words = first[:1].lower() + first[1:]
         return [f"The {named} depends most on {words} and {second[0].replace('_', ' ')}."]
     return []

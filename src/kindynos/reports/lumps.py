@@ -12,6 +12,7 @@ from kindynos.cells import Cell
 from kindynos.formatting import brief, per_cent, shares
 from kindynos.formula.tree import Operation
 from kindynos.inference.estimates import Estimate
+from kindynos.program.program import Program
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.statistics import mean
@@ -72,10 +73,14 @@ def is_condition(run: Run, name: str) -> bool:
     valid = result.values[~np.isnan(result.values)]
     if result.unit or not valid.size or not np.isin(valid, (0.0, 1.0)).all():
         return False
-    line = run.program.lines.get(name)
-    tree = None if line is None else line.tree
-    stated = isinstance(tree, Operation) and tree.symbol in TRUTHS
-    return stated or bool(valid.any() and not valid.all())
+    return is_truth(run.program, name) or bool(valid.any() and not valid.all())
+
+
+def is_truth(program: Program, name: str) -> bool:
+    """Return whether a line is stated as a condition."""
+    line = program.lines.get(name)
+    tree = None if line is None or line.unit else line.tree
+    return isinstance(tree, Operation) and tree.symbol in TRUTHS
 
 
 def never(result: Result) -> tuple[Estimate, Estimate] | None:

@@ -474,7 +474,8 @@ def goal(answer: Goal) -> Report:
     unit = f" {answer.unit}" if answer.unit else ""
     aim = per_cent(answer.goal) if kind == "share" else threshold(answer.goal, answer.outcome_unit)
     value = in_one_cell(answer.value, unit=answer.unit)
-    description = f"{answer.name} = {value}{unit} makes the {answer.what} {aim}."
+    what = re.sub(r"^chance (above|below|at) (\S+) of (.+)$", r"chance of \3 \1 \2", answer.what)
+    description = f"With {answer.name} at {value}{unit}, the {what} is {aim}."
     notes = []
     if answer.jump is not None:
         low, high = (in_one_cell(Estimate(end), kind, answer.outcome_unit) for end in answer.jump)

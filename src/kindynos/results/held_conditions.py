@@ -55,9 +55,12 @@ def broken_sentences(run: SimulatedTrials) -> list[str]:
         if not row["broken in"]:
             continue
         periods = f", in {row['periods']} periods" if run[str(name)].is_row else ""
+        first, worst = row["first trial"], row["worst trial"]
+        which = f"first and worst in trial {first}"
+        if first != worst:
+            which = f"first in trial {first}, worst in trial {worst}"
         sentences.append(
             f"The condition {name} is broken in {row['broken in']:,} of {run.size:,} trials "
-            f"({100 * row['share']:.2g} %): first in trial {row['first trial']}, worst in trial "
-            f"{row['worst trial']}{periods}."
+            f"({100 * row['share']:.2g} %): {which}{periods}."
         )
     return sentences

@@ -82,7 +82,7 @@ class TreeUnits:
         beside_number = any(u is not None and u.plain for _, u in parts)
         # 1 + growth, where growth is a year: a number
         rate = all(base == TIME and power < 0 for base, power in unit.bases.items())
-        return PURE_UNIT if beside_number and rate else unit
+        return replace(PURE_UNIT, literal=unit.literal) if beside_number and rate else unit
 
     def _operation(self, node: Operation) -> Unit | None:
         parts: list[Part] = [(part, self.of(part)) for part in node.parts]

@@ -57,9 +57,10 @@ class AllocationRequest:
         if "parity" in (aim.maximize, aim.minimize):
             return "equal contributions to risk"
         risk = (aim.minimize or "sd").replace("_", " ")
+        above = f" above {aim.rate:g}" if aim.rate else ""
         words = {
             "mean": "the highest mean",
-            "ratio": f"the highest ratio of the mean above {aim.rate:g} to the {risk}",
+            "ratio": f"the highest ratio of the mean{above} to the {risk}",
         }
         answer = words[aim.maximize] if aim.maximize else f"the least {risk}"
         limits = [
