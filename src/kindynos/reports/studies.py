@@ -5,6 +5,7 @@ data.
 from __future__ import annotations
 
 import math
+import re
 import warnings
 from collections.abc import Sequence
 from functools import partial
