@@ -320,6 +320,16 @@ class BadInput(Folder):
         ):
             self.assertIn(words, run("run", FERRY, option, value).stderr)
 
+    def test_a_saved_run_is_reported_as_it_was(self):
+        saved, page = self.folder / "s.parquet", self.folder / "s.html"
+        made = run("run", FERRY, "--trials", "300", "--seed", "1", "--save", str(saved), "--brief")
+        again = run("run", str(saved), "--report", str(page), "--brief")
+        self.assertEqual(again.returncode, 0, again.stderr)
+        self.assertEqual(again.stdout.split("\n\n")[0], made.stdout.split("\n\n")[0])
+        self.assertIn("Net value", page.read_text(encoding="utf-8"))
+        asked = run("run", str(saved), "--percentiles", "33", "--chance", "net_value > 1e6")
+        self.assertIn("P33", asked.stdout)
+
     def test_what_cannot_be_meant_is_told(self):
         saved, head = self.folder / "s.parquet", '[model]\nname = "x"\n'
         run("run", FERRY, "--trials", "60", "--save", str(saved))
@@ -340,7 +350,9 @@ class BadInput(Folder):
                 for word in words:
                     self.assertIn(word, answer.stderr)
         for words, expected in (
-            (("run", str(saved)), "a saved run, and no model"),
+            (("run", str(saved), "--trials", "9"), "--trials goes with a model"),
+            (("run", str(saved), "--set", "fare=9"), "--set goes with a model"),
+            (("drivers", str(saved)), "a saved run, and no model"),
             (("run", FERRY, "--keep", "cash_flow"), "--keep needs --out"),
             (("run", FERRY, "--save", str(self.folder / "x.csv")), "name the file x.parquet"),
             (("run", FERRY, "--trials", "many"), "write one such as 20000 or 2e4"),

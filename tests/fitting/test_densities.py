@@ -1,4 +1,4 @@
-"""Tests of the log densities that fits maximise, against SciPy's."""
+"""Tests of the log densities that fits maximize, against SciPy's."""
 
 import numpy as np
 from scipy import stats

@@ -45,6 +45,16 @@ class OfFunctions(Case):
         self.assertEqual((two["sum"].unit, two["sum"].target), ("EUR", 15))
         np.testing.assert_allclose(one["sum"].values, 3 * (one["a"].values + one["b"].values))
 
+    def test_a_number_for_an_outcome_is_its_target(self):
+        drivers = {"cups": kd.Normal(100, 10)}
+        model = kd.Model.from_function(lambda cups: 2 * cups, drivers, {"profit": 210})
+        result = model.simulate(4_000, seed=1)["profit"]
+        self.assertEqual(result.target, 210)
+        self.assertAlmostEqual(float(result.chance(below=210)), stats.norm.cdf(0.5), delta=0.01)
+        for wrong in (True, "EUR", None):
+            with self.fails("'profit' takes a target", kind=kd.ModelError):
+                kd.Model.from_function(lambda cups: cups, drivers, {"profit": wrong})
+
     def test_periods_and_givens(self):
         drivers = {"x": {"distribution": kd.Normal(5, 1), "each": "period", "unit": "EUR"}}
         model = kd.Model.from_function(

@@ -13,7 +13,7 @@ TREND = kd.ExponentialSmoothing(level=100.0, level_weight=0.4, sd=2.0, trend=0.5
 
 def dense_likelihood(process, series):
     """The log likelihood of the weights of a process, its sd, and three forecasts, by the normal
-    density of all known values together, with the first states by generalised least squares.
+    density of all known values together, with the first states by generalized least squares.
     """
     count, length = len(series) + 3, len(process.season)
     trending = process.trend_weight is not None

@@ -300,6 +300,8 @@ class Pages(Folder):
         ferry = str(kd.demo_file("night_ferry.toml"))
         answer = run("report", ferry, "--trials", "500", "--seed", "1", "--to", str(self.folder))
         self.assertEqual(answer.stdout, f"Written: {self.folder / 'night_ferry.html'}\n")
+        self.assertIn("write kindynos run FILE --report PAGE.html", answer.stderr)
+        self.assertNotIn("report  ", run("--help").stdout)
         self.assertLess((self.folder / "night_ferry.html").stat().st_size, 600_000)
         for bad, told in (
             (("report", ferry, ferry), "two files are named 'night_ferry'"),

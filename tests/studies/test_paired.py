@@ -1,4 +1,4 @@
-"""Tests of paired differences, of the terms behind them, and of the parts of an optimisation that
+"""Tests of paired differences, of the terms behind them, and of the parts of an optimization that
 are read in words.
 """
 

@@ -33,12 +33,12 @@ COMMANDS = {
         "optimize",
         "drivers",
         "trial",
-        "report",
     ),
     "Choices": ("decide",),
     "Records and results made elsewhere": ("fit", "forecast", "read"),
     "Portfolios and prices": ("risk", "backtest", "validate", "allocate", "paths"),
 }
+RETIRED = {"report": "run FILE --report PAGE.html"}  # taken for one version, and what to write
 FILES = {"backtest": "risk"}  # of commands that have no file of their own name
 
 SPELLED = {  # what is written where an encoding lacks a sign
@@ -89,7 +89,7 @@ class _Commands(click.Group):
         return [name for names in COMMANDS.values() for name in names]
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        if cmd_name not in self.list_commands(ctx):
+        if cmd_name not in {*self.list_commands(ctx), *RETIRED}:
             return None
         module = import_module(f"kindynos.cli.{FILES.get(cmd_name, cmd_name)}")
         command: click.Command = getattr(module, cmd_name)
@@ -99,7 +99,10 @@ class _Commands(click.Group):
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         name, names = args[0], self.list_commands(ctx)
-        if name not in names and not name.startswith("-") and not ctx.resilient_parsing:
+        if name in RETIRED:
+            told = f"{name} goes with the next version; write kindynos {RETIRED[name]}"
+            click.echo(f"kindynos: {told}", err=True)
+        elif name not in names and not name.startswith("-") and not ctx.resilient_parsing:
             ctx.fail(f"No such command {name!r}.{_advice(name, names)}")
         words, advice = with_new_names(name, args[1:])
         for line in advice:

@@ -65,8 +65,8 @@ def _limit(text: str) -> tuple[str, float]:
     "all of PRICES may be held.",
 )
 @value_option
-@click.option("--maximize", cls=NameOption, type=Words(GainAim), help="What to maximise: {names}.")
-@click.option("--minimize", cls=NameOption, type=Words(RiskAim), help="What to minimise: {names}.")
+@click.option("--maximize", cls=NameOption, type=Words(GainAim), help="What to maximize: {names}.")
+@click.option("--minimize", cls=NameOption, type=Words(RiskAim), help="What to minimize: {names}.")
 @click.option(
     "--within",
     "bounds",

@@ -34,12 +34,12 @@ if TYPE_CHECKING:
 @click.option(
     "--maximize",
     metavar="FIGURE",
-    help="The figure to maximise, such as 'mean net_value' or 'percentile 5 of net_value'.",
+    help="The figure to maximize, such as 'mean net_value' or 'percentile 5 of net_value'.",
 )
 @click.option(
     "--minimize",
     metavar="FIGURE",
-    help="The figure to minimise, such as 'chance below 0 of net_value' or 'sd net_value'.",
+    help="The figure to minimize, such as 'chance below 0 of net_value' or 'sd net_value'.",
 )
 @click.option(
     "--subject-to",

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+from click.core import ParameterSource
 
 from kindynos.cli.asking import table_options, table_spec
 from kindynos.cli.options import cell_options, model_argument, set_option, simulated
@@ -18,6 +19,9 @@ if TYPE_CHECKING:
     from kindynos.model.model import Model
     from kindynos.reports.report import Report
     from kindynos.results.figures import TableSpec
+
+
+SHOWING = ("file", "percentiles", "statistics", "chances")  # what a saved run may be asked
 
 
 @click.command()
@@ -81,13 +85,14 @@ def run(
     resume: Path | None,
 ) -> Report:
     """Simulate the model in FILE, a model file or a workbook, and report its outcomes, each figure
-    with its sampling error.
+    with its sampling error. Of a saved run (.parquet), report what was simulated.
 
     \b
       kindynos run night_ferry.toml --trials 50000 --seed 11
       kindynos run night_ferry.toml --set fare=58 --set load=0.55
       kindynos run night_ferry.toml --out results --keep cash_flow
       kindynos run night_ferry.toml --save spring.parquet
+      kindynos run spring.parquet --report spring.html
       kindynos run night_ferry.toml --percentiles 1,25,75 --statistic skewness \\
         --chance "net_value > 1e6"
       kindynos run night_ferry.toml --trials 1e8 --store summary --resume ferry.npz
@@ -96,6 +101,12 @@ def run(
     from kindynos.model.saved import check_savable
     from kindynos.reports.runs import run_report
 
+    if file.suffix.lower() == ".parquet":
+        from kindynos.model.saved import open_run
+
+        _only_shown()
+        opened = open_run(file)
+        return run_report(opened, table_spec(percentiles, statistics, chances, opened.outcomes))
     model = read_model(file, changes, cells)
     out, parquet = asked("out"), asked("parquet")
     if keep and out is None and saved is None:
@@ -124,6 +135,17 @@ def run(
         answer.save(saved)
         name_written(saved)
     return run_report(answer, figures)
+
+
+def _only_shown() -> None:
+    """Raise KindynosError for an option that a saved run cannot heed."""
+    context = click.get_current_context()
+    for parameter in context.command.params:
+        name = str(parameter.name)
+        stated = context.get_parameter_source(name) is ParameterSource.COMMANDLINE
+        if stated and parameter.expose_value and name not in SHOWING:
+            option = parameter.opts[0]
+            raise KindynosError(f"{option} goes with a model; a saved run is reported as it is")
 
 
 def _summarized(

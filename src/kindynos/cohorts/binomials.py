@@ -32,7 +32,7 @@ def split(scores: Floats, number: int) -> Floats:
     """Return another uniform score for each, as good as independent of it and of those with other
     ``number``s; 0 keeps it.
 
-    The bits of the score are mixed by the finaliser of Steele, Lea and Flood, ACM SIGPLAN Notices
+    The bits of the score are mixed by the finalizer of Steele, Lea and Flood, ACM SIGPLAN Notices
     49 (2014), 453-472.
     """
     if number == 0:

@@ -200,7 +200,7 @@ def _covariance(correlation: float, first: Steps, second: Steps) -> float:
 
 
 def _hermite(distribution: Any) -> Floats:
-    """Return the coefficients of a distribution's quantile over the normalised Hermite polynomials
+    """Return the coefficients of a distribution's quantile over the normalized Hermite polynomials
     1 to TERMS.
     """
     z = np.linspace(-8.2, 8.2, 8001)

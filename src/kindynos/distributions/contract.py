@@ -175,7 +175,7 @@ class Contract(metaclass=CheckedInit):
     @property
     @abstractmethod
     def skewness(self) -> float:
-        """The third standardised moment; NaN where it does not exist."""
+        """The third standardized moment; NaN where it does not exist."""
 
     @property
     @abstractmethod

@@ -1,5 +1,5 @@
-"""Distributions of extremes and of heavy tails: Pareto, Gumbel, generalised extreme values,
-generalised Pareto.
+"""Distributions of extremes and of heavy tails: Pareto, Gumbel, generalized extreme values,
+generalized Pareto.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from functools import cached_property
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.distributions.families import Standardised
+from kindynos.distributions.families import Standardized
 from kindynos.distributions.inverse import central_moments
 from kindynos.distributions.percentiles import (
     above_zero,
@@ -26,7 +26,7 @@ ZETA_3 = 1.2020569031595942
 
 
 @dataclass(frozen=True, repr=False)
-class Pareto(Standardised):
+class Pareto(Standardized):
     """The Pareto distribution from ``low`` up: the chance of exceeding x is (low / x) to the power
     ``shape``.
 
@@ -77,7 +77,7 @@ class Pareto(Standardised):
 
 
 @dataclass(frozen=True, repr=False)
-class Gumbel(Standardised):
+class Gumbel(Standardized):
     """The Gumbel distribution of the largest of many figures with light tails.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter
@@ -121,8 +121,8 @@ class Gumbel(Standardised):
         return -np.log(-np.log1p(-v))
 
 
-class _Extreme(Standardised):
-    """What the generalised extreme-value and Pareto distributions share; a shape above 0 means a
+class _Extreme(Standardized):
+    """What the generalized extreme-value and Pareto distributions share; a shape above 0 means a
     heavy upper tail.
     """
 

@@ -38,7 +38,7 @@ class MomentDistribution(Distribution):
         return self._summary[2]
 
 
-class Standardised(Distribution):
+class Standardized(Distribution):
     """A distribution whose shape is fixed, moved to a location and stretched by a scale; a subclass
     describes it on z = (x - l) / s.
     """

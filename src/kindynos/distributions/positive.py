@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.distributions.families import Standardised, Tabled
+from kindynos.distributions.families import Standardized, Tabled
 from kindynos.distributions.inverse import central_moments, invert
 from kindynos.distributions.percentiles import Recipe, above_zero
 from kindynos.distributions.special import (
@@ -36,7 +36,7 @@ def from_raw(first: float, second: float, third: float) -> tuple[float, float, f
     return first, variance, (third - 3 * first * second + 2 * first**3) / math.pow(variance, 1.5)
 
 
-class _FromZero(Standardised):
+class _FromZero(Standardized):
     """A distribution from 0 up that has a scale and no location."""
 
     scale: float
@@ -103,7 +103,7 @@ class Gamma(_FromZero, Tabled):
 
 
 @dataclass(frozen=True, repr=False)
-class Exponential(Standardised):
+class Exponential(Standardized):
     """The exponential distribution, with its mean: a wait that does not know how long it has
     lasted.
 

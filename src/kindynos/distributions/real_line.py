@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.distributions.families import Standardised, Tabled
+from kindynos.distributions.families import Standardized, Tabled
 from kindynos.distributions.inverse import invert
 from kindynos.distributions.percentiles import (
     Recipe,
@@ -32,7 +32,7 @@ from kindynos.distributions.special import (
 from kindynos.validate import above, checked, finite, positive
 
 
-class _TShaped(Standardised, Tabled):
+class _TShaped(Standardized, Tabled):
     """What both forms of Student's t share."""
 
     df: float
@@ -153,7 +153,7 @@ class StudentTByScale(_TShaped):
 
 
 @dataclass(frozen=True, repr=False)
-class Logistic(Standardised):
+class Logistic(Standardized):
     """The logistic distribution, with its mean and sd; tails between those of the normal and the
     Laplace distribution.
 
@@ -202,7 +202,7 @@ class Logistic(Standardised):
 
 
 @dataclass(frozen=True, repr=False)
-class Laplace(Standardised):
+class Laplace(Standardized):
     """The Laplace distribution, with its mean and sd: exponential on both sides.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 2 (1995), chapter
@@ -248,7 +248,7 @@ class Laplace(Standardised):
 
 
 @dataclass(frozen=True, repr=False)
-class Cauchy(Standardised):
+class Cauchy(Standardized):
     """The Cauchy distribution: no mean and no sd exist, however many figures are averaged.
 
     Source: Johnson, Kotz and Balakrishnan, Continuous Univariate Distributions 1 (1994), chapter
@@ -300,7 +300,7 @@ THIN = 1e-6  # of a skew normal distribution, below which its thin tail is integ
 
 
 @dataclass(frozen=True, repr=False)
-class SkewNormal(Standardised, Tabled):
+class SkewNormal(Standardized, Tabled):
     """The skew normal distribution: ``shape`` above 0 leans to the right, below 0 to the left, and
     0 is the normal distribution.
 
@@ -379,7 +379,7 @@ class SkewNormal(Standardised, Tabled):
 
 
 @dataclass(frozen=True, repr=False)
-class JohnsonSU(Standardised):
+class JohnsonSU(Standardized):
     """Johnson's unbounded distribution: a + b x arcsinh((x - location) / scale) is standard normal.
 
     Source: Johnson, Biometrika 36 (1949), 149-176.

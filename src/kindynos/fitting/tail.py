@@ -1,4 +1,4 @@
-"""The tail of losses: a generalised Pareto distribution of what lies beyond a threshold, with the
+"""The tail of losses: a generalized Pareto distribution of what lies beyond a threshold, with the
 error of the estimate.
 
 With threshold u, n losses, k of them beyond, shape x and scale s, the value at risk at level p
@@ -59,7 +59,7 @@ class Tails:
 
 
 def fit_tails(rows: Floats) -> Tails:
-    """Return the tails of rows of losses ``(rows, losses)`` at the peak of the penalised
+    """Return the tails of rows of losses ``(rows, losses)`` at the peak of the penalized
     likelihood.
 
     Raises ParameterError for fewer than 40 losses a row, and for a row whose largest losses are all
@@ -78,7 +78,7 @@ def drawn_tail(losses: Floats, level: float, clustering: float = 1.0) -> tuple[F
     """Return draws of value at risk and expected shortfall ``(draws,)`` as sure as the losses
     ``(losses,)`` make them.
 
-    They are drawn in proportion to the penalised likelihood, which a ``clustering`` above 1
+    They are drawn in proportion to the penalized likelihood, which a ``clustering`` above 1
     flattens, and from the beta distribution of the share beyond the threshold. Their percentiles
     2.5 and 97.5 held the truth in 91 to 99 % of samples of 250 to 1,000 independent losses, normal
     and fat-tailed (``benchmarks/risk_coverage``). The same losses give the same draws.

@@ -135,13 +135,13 @@ def _note(clustered: bool, high: float) -> str:
 
 @dataclass(frozen=True, kw_only=True)
 class Tail(Method):
-    """The worst tenth of past losses (at least 20), smoothed by a generalised Pareto distribution.
+    """The worst tenth of past losses (at least 20), smoothed by a generalized Pareto distribution.
 
     It reaches levels at which only one or two losses are left. See ``kindynos.fitting.tail``.
     """
 
     label = "tail"
-    use = "a generalised Pareto distribution fitted to the worst tenth of past losses"
+    use = "a generalized Pareto distribution fitted to the worst tenth of past losses"
 
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
         q, shortfall = fit_tails(rows).figures(level)
@@ -168,7 +168,7 @@ class Tail(Method):
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         shape = float(fit_tails(exposure.losses[None]).shape[0])
-        return f"generalised Pareto tail, shape {shape:.2f}{scaled(exposure, horizon)}"
+        return f"generalized Pareto tail, shape {shape:.2f}{scaled(exposure, horizon)}"
 
 
 @dataclass(frozen=True, kw_only=True)

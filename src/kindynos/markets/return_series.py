@@ -45,7 +45,7 @@ class Returns:
         return self.spacing.per_year
 
     def summary(self) -> pd.DataFrame:
-        """Return for each instrument the mean and sd per period and annualised, skewness and excess
+        """Return for each instrument the mean and sd per period and annualized, skewness and excess
         kurtosis.
 
         The annual mean is that per period times the periods of a year, the annual sd times their

@@ -21,7 +21,7 @@ OPTIONS = ("unit", "target", "better", "missing")
 def outcome_lines(
     function: Callable[..., Any],
     inputs: Sequence[str],
-    outcomes: str | Sequence[str] | Mapping[str, Mapping[str, Any]],
+    outcomes: str | Sequence[str] | Mapping[str, Mapping[str, Any] | float],
     each_trial: bool | None,
     base: Any = None,
 ) -> list[Line]:
@@ -35,7 +35,9 @@ def outcome_lines(
         _check_arguments(function, inputs)
     listed = [outcomes] if isinstance(outcomes, str) else outcomes
     named: dict[str, Mapping[str, Any]] = (
-        dict(listed) if isinstance(listed, Mapping) else {name: {} for name in listed}
+        {name: _options_of(name, options) for name, options in listed.items()}
+        if isinstance(listed, Mapping)
+        else {name: {} for name in listed}
     )
     if not named:
         raise ModelError("name at least one outcome")
@@ -51,6 +53,18 @@ def outcome_lines(
                 )
         lines.append(Line(name, outcome=True, shared=call, **options))
     return lines
+
+
+def _options_of(name: str, options: Any) -> Mapping[str, Any]:
+    """Return what is said of an outcome; a number alone is its target."""
+    if isinstance(options, int | float) and not isinstance(options, bool):
+        return {"target": options}
+    if not isinstance(options, Mapping):
+        raise ModelError(
+            f"outcome {name!r} takes a target, such as 0, or options such as {{'unit': 'EUR'}}, "
+            f"not {shown(options)}"
+        )
+    return options
 
 
 def _on_base(function: Callable[..., Any], base: Any, **inputs: Any) -> Any:

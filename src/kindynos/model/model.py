@@ -545,7 +545,7 @@ class Model(Inline):
         cls,
         function: Callable[..., Any],
         drivers: Mapping[str, Any],
-        outcomes: str | Sequence[str] | Mapping[str, Mapping[str, Any]],
+        outcomes: str | Sequence[str] | Mapping[str, Mapping[str, Any] | float],
         *,
         given: Mapping[str, Any] | None = None,
         name: str | None = None,
@@ -558,13 +558,13 @@ class Model(Inline):
         ``drivers`` are distributions by argument, or the keywords of ``driver`` (``{"distribution":
         ..., "each": "period"}``); ``given`` are figures; arguments with a default may be left out.
         ``outcomes`` names what the function returns: one value, several in order, or values by
-        name; ``{"profit": {"unit": "EUR", "target": 0}}`` says more. With ``base=``, a dataclass
-        instance, the function takes one such instance, where drivers and given figures replace
-        fields; it may return one too. The function, or object that can be called, gets arrays, the
-        trials last, if that gives what single numbers give, and otherwise floats, trial by trial,
-        spread over processes where that pays; ``each_trial`` decides it. A trial that fails is
-        reported with its drivers and how to run it alone. Raises ModelError for arguments that do
-        not fit.
+        name; ``{"profit": {"unit": "EUR", "target": 0}}`` says more, and ``{"profit": 0}`` the
+        target. With ``base=``, a dataclass instance, the function takes one such instance, where
+        drivers and given figures replace fields; it may return one too. The function, or object
+        that can be called, gets arrays, the trials last, if that gives what single numbers give,
+        and otherwise floats, trial by trial, spread over processes where that pays; ``each_trial``
+        decides it. A trial that fails is reported with its drivers and how to run it alone. Raises
+        ModelError for arguments that do not fit.
 
         >>> from kindynos import Model, Normal
         >>> drivers = {"sold": Normal(1000, 100)}
@@ -906,7 +906,7 @@ class Model(Inline):
         ParameterError or ModelError for what cannot be sought.
         """
         from kindynos.results.simulate import SimulationOptions
-        from kindynos.studies.optimising import OptimumRequest
+        from kindynos.studies.optimizing import OptimumRequest
         from kindynos.studies.optimum import optimize
 
         optimum_request = OptimumRequest(decisions, maximize, minimize, subject_to, evaluations)

@@ -35,16 +35,7 @@ RATE_WORDS = {
     "wacc",
     "escalation",
 }
-SHARE_WORDS = {
-    "share",
-    "load",
-    "occupancy",
-    "fraction",
-    "utilisation",
-    "utilization",
-    "probability",
-    "portion",
-}
+SHARE_WORDS = {"share", "load", "occupancy", "fraction", "utilization", "probability", "portion"}
 NEVER_NEGATIVE = SHARE_WORDS | {
     *(
         "price",

@@ -101,7 +101,7 @@ def _rank(ax: Axes, frame: pd.DataFrame, _: str) -> None:
 
 def _regression(ax: Axes, frame: pd.DataFrame, _: str) -> None:
     description = (
-        f"standardised coefficient (bar; whisker 95 %); R² = {frame.attrs['r squared']:.2f}"
+        f"standardized coefficient (bar; whisker 95 %); R² = {frame.attrs['r squared']:.2f}"
     )
     _bars(ax, frame, "coefficient", lambda row: f"{row['coefficient']:+.2f}", description)
 

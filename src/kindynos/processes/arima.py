@@ -340,7 +340,7 @@ class Arima(InPeriods):
         ``exog`` are regressors that are known ahead: a DataFrame, a mapping from names to values,
         or an array ``(periods, regressors)``, with a row for each period of the series and one for
         each period to forecast; rows are matched by date where both have dates. Their effects are
-        estimated together with the rest, by generalised least squares at the best coefficients.
+        estimated together with the rest, by generalized least squares at the best coefficients.
         Raises ParameterError for a series, or regressors, that cannot be used. Source of the
         regression: Hamilton, Time Series Analysis (1994), section 8.3.
 

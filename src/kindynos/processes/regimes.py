@@ -144,7 +144,7 @@ class RegimeSwitching(Process):
         errors in ``fitted``.
 
         The likelihood is that of Hamilton's filter; its peak is climbed by expectation and
-        maximisation, from two starts. Regime 0 is the calmer; the start is in the regime that is
+        maximization, from two starts. Regime 0 is the calmer; the start is in the regime that is
         likelier at the end of the series. Raises ParameterError for prices that cannot be used.
         """
         values, step = observed(series, dt, above_zero=True)

@@ -178,7 +178,7 @@ class Run(FigureTables, SimulatedTrials, Reported):
     ) -> pd.DataFrame:
         """Return what drives a quantity, one row per driver, the strongest first.
 
-        ``method`` is "rank" (Spearman's correlation), "regression" (standardised coefficients),
+        ``method`` is "rank" (Spearman's correlation), "regression" (standardized coefficients),
         "swing" (each driver at its P10 and P90 alone), "conditional" (the outcome across slices of
         each driver), "sobol" (first-order and total shares of independent drivers), "shapley"
         (shares with correlated drivers too), "contributions" (of drivers or lines, which add up to

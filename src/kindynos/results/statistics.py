@@ -333,7 +333,7 @@ class Statistic:
     ``kind`` says what its value is: an amount in the unit of the quantity, a share of the trials, a
     percentile from 0 to 100, or a plain number. ``ranks`` statistics heed how trials without a
     value rank. ``needs`` is what it needs of a summary, by which end is wanted and its arguments;
-    ``influence`` what each trial adds to it, by which it is paired and optimised.
+    ``influence`` what each trial adds to it, by which it is paired and optimized.
     """
 
     compute: Callable[..., Estimate]

@@ -1,4 +1,4 @@
-"""What an optimisation is for, in words: ``"mean net_value"``, ``"chance below 0 of net_value <=
+"""What an optimization is for, in words: ``"mean net_value"``, ``"chance below 0 of net_value <=
 0.05"``.
 """
 

@@ -114,7 +114,7 @@ def _spread(dimensions: int, count: int) -> Floats:
     if side >= 3:
         line = np.linspace(0, 1, side)
         return np.array(list(product(line, repeat=dimensions)))
-    # Multiples of powers of a root that generalises the golden ratio, which leave gaps of like size
+    # Multiples of powers of a root that generalizes the golden ratio, which leave gaps of like size
     # everywhere.
     root = 1.5
     for _ in range(50):

@@ -15,7 +15,7 @@ from kindynos.program.statement import Statement
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationOptions, simulate
 from kindynos.studies.aims import Constraint, Figure
-from kindynos.studies.optimising import OptimumRequest, evaluations_table, run_search, search_for
+from kindynos.studies.optimizing import OptimumRequest, evaluations_table, run_search, search_for
 from kindynos.studies.optimum_error import decision_errors
 from kindynos.studies.search import DecisionSearch
 

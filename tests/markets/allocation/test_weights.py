@@ -1,4 +1,4 @@
-"""Tests of best weights: against published cases, closed forms, SciPy's optimisers and whole linear
+"""Tests of best weights: against published cases, closed forms, SciPy's optimizers and whole linear
 programs.
 """
 

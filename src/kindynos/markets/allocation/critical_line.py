@@ -1,7 +1,7 @@
 """The exact frontier of mean and variance: an active-set solver for its lower end, and the line
 from corner to corner.
 
-For each trade-off t the weights minimise x'Qx/2 - t c'x subject to A x = b and l <= x <= u. With
+For each trade-off t the weights minimize x'Qx/2 - t c'x subject to A x = b and l <= x <= u. With
 the set of variables that lie between their bounds held, the solution is linear in t; it bends where
 one of them meets a bound or where the multiplier of a bound changes its sign. These corners are the
 whole frontier.

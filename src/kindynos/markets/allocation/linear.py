@@ -27,7 +27,7 @@ RADIUS = 0.01  # of the first step, in weights
 
 @dataclass(frozen=True, eq=False)
 class LinearAim:
-    """Minimise ``price`` times a measure less the mean (either may be left out) with limits on
+    """Minimize ``price`` times a measure less the mean (either may be left out) with limits on
     measures.
     """
 
@@ -43,7 +43,7 @@ class LinearAim:
         return own + [(measure, 0.0, limit) for measure, limit in self.limits]
 
     def worth(self, region: Region, weights: Floats) -> float:
-        """Return what is to be minimised, at weights."""
+        """Return what is to be minimized, at weights."""
         price = 0.0 if self.measure is None else self.price * self.measure.value(weights)
         return price - float(self.gain @ weights) + region.charge(weights)
 

@@ -190,7 +190,7 @@ class Moments:
         names: Sequence[str] | None = None,
     ) -> Moments:
         """Return the means under which weights would be the best ratio of mean above ``rate`` to
-        sd: reverse optimisation.
+        sd: reverse optimization.
 
         ``mean`` is that of the weights together; each mean is rate + (mean - rate) S w / w'S w.
         Source: Sharpe, in Financial Analysts Journal 30 (1974), July, 57-63. Raises ParameterError

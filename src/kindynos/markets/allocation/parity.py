@@ -18,7 +18,7 @@ TINY = 1e-12
 def equal_contributions(region: Region, covariance: Floats) -> Floats:
     """Return the weights that each add the same to the variance, as far as their bounds allow.
 
-    They minimise x'Sx / 2 - k sum(log x) for the k at which they add up to 1. Holdings off their
+    They minimize x'Sx / 2 - k sum(log x) for the k at which they add up to 1. Holdings off their
     bounds then contribute alike. Source: Spinu, An algorithm for computing risk parity weights
     (2013).
 

@@ -25,7 +25,7 @@ LINEAR = 0.8  # share explained below which a model is called far from linear
 def regression_sensitivity(
     run: SimulatedTrials, outcome: str, by_period: bool = False
 ) -> pd.DataFrame:
-    """Return standardised regression coefficients: by how many sd the outcome moves when a driver
+    """Return standardized regression coefficients: by how many sd the outcome moves when a driver
     moves by one.
 
     ``share of r squared`` is coefficient times correlation (Pratt, Proceedings of the Second
@@ -85,7 +85,7 @@ def _sums_by_group(rows: Floats, bounds: NDArray[np.int64], valid: NDArray[np.bo
 
 
 def _fitted(sums: Floats, ends: Sequence[int]) -> tuple[Floats, Floats, float]:
-    """Return each driver's standardised coefficient, its share of R², and R², from sums of
+    """Return each driver's standardized coefficient, its share of R², and R², from sums of
     products.
     """
     means = sums[0, 1:] / sums[0, 0]
