@@ -79,6 +79,45 @@ class Outcomes(BrowserCase):
             document.querySelectorAll(".live").length];"""
         )
         self.assertEqual(counts, [23, 1, 20])
+        found = self.ask(
+            """const input = document.querySelector(".find"), shown = (name) =>
+              [...document.querySelectorAll(name)].filter((part) => !part.hidden).length;
+            input.value = arguments[0];
+            input.dispatchEvent(new Event("input"));
+            return [shown("#further .lines tbody tr"), shown("#further details.outcome"),
+              document.querySelector(".found").textContent,
+              document.querySelector("details.rest").open];""",
+            "Y2",
+        )
+        self.assertEqual(found, [5, 5, "5 of 23 outcomes", True])  # y2, and y20 to y23
+
+    def test_shares_below_0_have_bars_to_the_left(self):
+        model = kd.Model("Offsetting")
+        for name in "abc":
+            model.driver(name, kd.Normal(0, 1))
+        model.correlate("a", "b", -0.9, kind="linear")
+        model.outcome("y", "a + 0.5 * b + c")
+        found = model.simulate(4_000, seed=1)
+        self.open(found)
+        rows = self.ask(
+            """return [...document.querySelectorAll(".driven tbody tr")].map((tr) => {
+              const bar = tr.querySelector("rect");
+              const end = (name) => parseFloat(bar.getAttribute(name));
+              return [tr.querySelector("th").textContent, tr.querySelector("td.right").textContent,
+                end("x"), end("x") + end("width")];
+            });"""
+        )
+        # of a variance of 1.35: c has 1, a with b -0.45
+        shares = {"C": 1 / 1.35, "A": 0.55 / 1.35, "B": (0.25 - 0.45) / 1.35}
+        self.assertEqual([name for name, *_ in rows], list(shares))
+        zero = rows[0][2]
+        room = (rows[0][3] - zero) / shares["C"]
+        for name, text, begin, end in rows:
+            told = float(text.split(" %")[0].replace("−", "-"))
+            self.assertAlmostEqual(told, 100 * shares[name], delta=3)
+            length = end - zero if shares[name] > 0 else begin - zero
+            self.assertAlmostEqual(length / room, shares[name], delta=0.03)
+        self.assertAlmostEqual(rows[2][3], zero, delta=0.2)
 
     def test_trials_read_from_elsewhere_are_live_too(self):
         self.open(kd.read_trials(kd.demo_file("fuel_hedging.csv")))
@@ -107,6 +146,8 @@ class OtherResults(BrowserCase):
         model = investment()
         compared = model.compare({"a": {}, "b": {"price": 320.0}}, trials=1_000, seed=3)
         self.open(compared)
+        begun = "return [...document.querySelectorAll('.live .field input')].map((x) => x.value)"
+        self.assertEqual(len({value for value in self.ask(begun) if value}), 1)
         shares = self.ask(
             """const boxes = [...document.querySelectorAll(".live")];
             const input = boxes[1].querySelector(".field input");

@@ -48,14 +48,37 @@ class Key:
 
 @dataclass(frozen=True)
 class Bar:
-    """A driver's share of the spread, in per cent of the longest bar."""
+    """A driver's share of the spread: its bar and the ends of its error, in per cent of the room;
+    ``zero`` is where bars begin, to the left of which a share below 0 goes.
+    """
 
     name: str
+    zero: float
+    begin: float
     width: float
     low: float
     high: float
     share: str
-    way: str  # "+" or "−" where the sign can be told
+    way: str = ""  # "+" or "−" where the sign can be told
+
+    @classmethod
+    def within(
+        cls,
+        ends: tuple[float, float],
+        name: str,
+        value: float,
+        error: float,
+        text: str,
+        way: str = "",
+    ) -> Bar:
+        """Return the bar of a share where the room goes from the one end to the other."""
+
+        def place(x: float) -> float:
+            return round(100 * (min(max(x, ends[0]), ends[1]) - ends[0]) / (ends[1] - ends[0]), 1)
+
+        begin, end = sorted((place(0.0), place(value)))
+        low, high = place(value - error), place(value + error)
+        return cls(name, place(0.0), begin, round(end - begin, 1), low, high, text, way)
 
 
 @dataclass(frozen=True)
@@ -168,24 +191,26 @@ def driven(run: Any, name: str) -> Driven | None:
     share = "share" if together else "first-order share"
     if share not in frame.columns:
         return None
-    table = frame.drop(index=BASE, errors="ignore").sort_values(share, ascending=False)
-    told = int((table[share] > table["error of share"].fillna(0)).sum())
+    table = frame.drop(index=BASE, errors="ignore")
+    if not together:  # an estimate below 0 of a share that cannot be
+        table[share] = table[share].clip(0, 1)
+    table = table.loc[table[share].abs().sort_values(ascending=False, kind="stable").index]
+    told = int((table[share].abs() > table["error of share"].fillna(0)).sum())
     first = table.head(min(max(told, LEAST_DRIVEN), MOST_DRIVEN))
     others = table.iloc[len(first) :]
-    whole = max(float((first[share] + first["error of share"].fillna(0)).max()), 1e-9)
+    errors = first["error of share"].fillna(0)
+    least = float((first[share] - errors).min()) if (first[share] < 0).any() else 0.0
+    ends = (min(least, 0.0), max(float((first[share] + errors).max()), 1e-9))
     bars = []
     for driver, row in first.iterrows():
-        value = min(max(float(row[share]), 0.0), 1.0)
-        error = float(row["error of share"])
+        value, error = float(row[share]), float(row["error of share"])
         reach = error if error == error else 0.0
         text = in_one_cell(symmetrical(value, error), "share").removesuffix(" %")
-        text += "" if error > 0 else " %"
+        text = text.replace("-", "−") + ("" if error > 0 else " %")
         rank = float(row.get("rank correlation", math.nan))
         doubt = float(row.get("error", math.nan)) if not together else math.nan
         way = ("+" if rank > 0 else "−") if abs(rank) > doubt else ""
-        low, high = max(value - reach, 0.0), min(value + reach, whole)
-        wide, least, most = (round(100 * item / whole, 1) for item in (value, low, high))
-        bars.append(Bar(str(driver), wide, least, most, text, way))
+        bars.append(Bar.within(ends, str(driver), value, reach, text, way))
     rest = ""
     if len(others):
         more = "1 more driver" if len(others) == 1 else f"{len(others)} more drivers"
@@ -197,8 +222,9 @@ def driven(run: Any, name: str) -> Driven | None:
             names = ", ".join(in_words(str(name)).lower() for name in others.index[:MOST_DRIVEN])
             names += ", ..." if len(others) > MOST_DRIVEN else ""
             rest = f"No share can be told of {more}: {names}"
+    below = " One below 0 takes from what others add." if ends[0] < 0 else ""
     remark = (
-        "Shares of the variance; the drivers move together, and the shares add up to 100 %."
+        "Shares of the variance; the drivers move together, and the shares add up to 100 %." + below
         if together
         else ranking_remark(frame, run[name])
     )
@@ -234,12 +260,12 @@ def added(shares: Mapping[str, float]) -> Driven | None:
     if not shares:
         return None
     first = list(shares.items())[:MOST_DRIVEN]
-    whole = max(*(abs(float(item)) for _, item in first), 1e-9)
-    bars = []
-    for name, item in first:
-        width = round(100 * max(float(item), 0.0) / whole, 1)
-        text = per_cent(float(item)).replace("-", "−")
-        bars.append(Bar(name, width, width, width, text, ""))
+    values = [float(item) for _, item in first]
+    ends = (min(0.0, *values), max(*values, 1e-9))
+    bars = [
+        Bar.within(ends, name, value, 0.0, per_cent(value).replace("-", "−"))
+        for (name, _), value in zip(first, values, strict=True)
+    ]
     left = len(shares) - len(first)
     return Driven(bars, f"{left} more" if left else "", "")
 
@@ -262,6 +288,8 @@ def scenarios(compared: Comparison, outcome: str) -> dict[str, Any]:
             change = f"{sign}{rounded(gap, unit)}" if row["low"] > 0 or row["high"] < 0 else "none"
         answer.append([scenario, cells[0], change, cells[1], cells[3], cells[4]])
     heads = ["scenario", "mean", f"from {compared.scenarios[0]}", "P5", "P95", "misses"]
+    if not any(cells[-1] for cells in answer):  # no target to miss
+        heads, answer = heads[:-1], [cells[:-1] for cells in answer]
     return {"title": "Side by side", "heads": heads, "rows": answer}
 
 

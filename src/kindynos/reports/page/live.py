@@ -83,11 +83,12 @@ def live(
     drivers: list[str],
     *,
     axis: tuple[float, float] | None = None,
+    cut: float | None = None,
     group: str = "",
     most_values: int = MOST_VALUES,
 ) -> Live | None:
     """Return an outcome as a page shows it; None for a row, and for one without any value or
-    spread. Boxes of one ``group`` have an ``axis`` in common.
+    spread. Boxes of one ``group`` have an ``axis`` in common, and the first ``cut``.
     """
     if result.is_row:
         return None
@@ -96,7 +97,7 @@ def live(
     if not len(value) or np.ptp(value) == 0:
         return None
     first, last = axis or axis_of(value)
-    cut = _cut(result)
+    cut = cut_of(result) if cut is None else cut
     scale = 100.0 if is_per_cent(result.unit) else 1.0
     step = float(10.0 ** (math.floor(math.log10((last - first) / 1000))))
     read = _percentiles(result)
@@ -187,7 +188,7 @@ def axis_of(valid: Floats) -> tuple[float, float]:
     return float(low - room), float(high + room)
 
 
-def _cut(result: Result) -> float:
+def cut_of(result: Result) -> float:
     """Return the cut-off to begin with: the target, or else the base case or the median."""
     for value in (result.target, result.base):
         if value is not None and math.isfinite(float(value)):

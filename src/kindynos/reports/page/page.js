@@ -380,6 +380,25 @@
     place(-1); // the chances are those that the page was written with
   };
   document.querySelectorAll(".needs-script").forEach((part) => { part.hidden = false; });
+
+  // Outcomes whose name holds what is typed, in the list and below it.
+  document.querySelectorAll(".find").forEach((input) => {
+    const section = input.closest("section"), told = section.querySelector(".found");
+    const rows = [...section.querySelectorAll(".lines tbody tr")];
+    input.addEventListener("input", () => {
+      const words = input.value.toLowerCase().split(/\s+/).filter(Boolean);
+      let hits = 0;
+      rows.forEach((row) => {
+        const link = row.querySelector("a"), name = link.textContent.toLowerCase();
+        const hit = words.every((word) => name.includes(word));
+        row.hidden = !hit;
+        section.querySelector(link.getAttribute("href")).hidden = !hit;
+        hits += hit;
+      });
+      section.querySelectorAll("details.rest").forEach((rest) => { rest.open = words.length > 0; });
+      told.textContent = words.length ? `${hits} of ${rows.length} outcomes` : "";
+    });
+  });
   document.querySelectorAll(".live").forEach((box) => {
     const folded = box.closest("details.outcome:not([open])");
     if (folded) folded.addEventListener("toggle", () => prepare(box), { once: true });

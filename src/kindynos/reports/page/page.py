@@ -45,6 +45,7 @@ from kindynos.reports.page.live import (
     MOST_VALUES,
     Live,
     axis_of,
+    cut_of,
     drivers_looked_at,
     drivers_of,
     live,
@@ -311,9 +312,10 @@ def _side_by_side(compared: Comparison) -> Iterator[Live]:
         value = values[np.isfinite(values)]
         if not len(value) or np.ptp(value) == 0:
             continue
-        axis = axis_of(value)
+        axis, cut = axis_of(value), cut_of(next(iter(runs.values()))[outcome])
         for scenario, run in runs.items():
-            answer = live(run[outcome], scenario, [], axis=axis, group=outcome, most_values=most)
+            result = run[outcome]
+            answer = live(result, scenario, [], axis=axis, cut=cut, group=outcome, most_values=most)
             if answer is not None:
                 yield answer
 
