@@ -1,5 +1,6 @@
 """What several tests share."""
 
+import base64
 import io
 import math
 import os
@@ -9,17 +10,22 @@ import tempfile
 import time
 import unittest
 import warnings
-from contextlib import contextmanager, redirect_stderr, redirect_stdout
+from contextlib import contextmanager, redirect_stderr, redirect_stdout, suppress
 from importlib.resources import files
 from pathlib import Path
 from unittest import mock
 
 import numpy as np
 import pandas as pd
+from matplotlib.figure import Figure
 from scipy import stats
 
 import kindynos as kd
 from kindynos.cli import main
+
+PIXEL = base64.b64decode(  # a picture of one
+    "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg=="
+)
 
 
 def proof(test):
@@ -96,6 +102,20 @@ def run(*arguments: str | Path, columns: int | None = None) -> subprocess.Comple
         except SystemExit as end:
             status = int(end.code or 0)
     return subprocess.CompletedProcess(words, status, out.getvalue(), err.getvalue())
+
+
+def unrendered():
+    """Pictures are drawn and not laid out and rendered, which takes most of their time; one for
+    each kind of them is, in the tests of pictures and of files.
+    """
+    return mock.patch("kindynos.plots.save_figure", _drawn)
+
+
+def _drawn(path, draw, size=(8.0, 5.0), page=False) -> None:
+    figure = Figure(figsize=size)
+    with warnings.catch_warnings(action="ignore"), suppress(kd.KindynosError):
+        draw(figure=figure) if page else draw(ax=figure.subplots())
+    path.write_bytes(b"<svg/>" if path.suffix == ".svg" else PIXEL)
 
 
 def wait_for_work(process: subprocess.Popen, seconds: float = 6.0) -> None:

@@ -14,7 +14,7 @@ from pathlib import Path
 
 import openpyxl
 
-from tests.common import DEMO, run
+from tests.common import DEMO, run, unrendered
 
 RECORDED = Path(__file__).parent / "recorded"
 FEW = ("--trials", "200", "--seed", "1")
@@ -45,7 +45,12 @@ QUICK = {
     "decision": [("decide", "lease_or_buy.toml", "--vary", "permit=0.05:0.95", *FEW)],
     "backtest": [("backtest", *HELD, "--method", "historical")],
     "fit": [("fit", "repair_bills.csv")],
-    "forecast": [("forecast", "passengers.csv", "--no-rolling", "--above", "30000", "--seed", "1")],
+    "forecast": [
+        (
+            *("forecast", "passengers.csv", "--process", "smoothing: level x season"),
+            *("--above", "30000", "--seed", "1"),
+        )
+    ],
     "track-record": [("fit", "past_estimates.csv", "--track-record")],
     "read": [("read", "repair_bills.csv")],
 }
@@ -102,7 +107,7 @@ def outputs(line: tuple) -> dict[str, str]:
     """Return what a command gives in the folder of the demo: its text, its plain data, its files,
     page and workbook. (A name with its folder would make tables wider in a longer folder.)
     """
-    with tempfile.TemporaryDirectory() as name, chdir(DEMO):
+    with tempfile.TemporaryDirectory() as name, chdir(DEMO), unrendered():
         folder = Path(name) / "out"
         page, book = Path(name) / "page.html", Path(name) / "book.xlsx"
         media = ("--json", "--out", folder, "--report", page, "--excel", book)

@@ -5,7 +5,7 @@ import json
 import pandas as pd
 
 import kindynos as kd
-from tests.common import FERRY, Folder, run
+from tests.common import FERRY, Folder, run, unrendered
 
 FAST = ("--trials", "1000", "--seed", "4")
 
@@ -18,7 +18,8 @@ class Studies(Folder):
 
     def written(self, *arguments):
         out = self.folder / "out"
-        answer = run(*arguments, "--out", str(out))
+        with unrendered():
+            answer = run(*arguments, "--out", str(out))
         self.assertEqual(answer.returncode, 0, answer.stderr)
         self.assertIn("Written to", answer.stdout)
         return answer.stdout, {path.name for path in out.iterdir()}
