@@ -37,7 +37,7 @@ class Help(Folder):
                     or "--series" in line
                     or "regime" in line
                     or words[0] == "demo"
-                    or words == ["check", "results"]
+                    or line.startswith("check results")
                     or "--write" in words
                     or "--forecasts" in words
                 ):

@@ -50,7 +50,7 @@ def check(
       kindynos check night_ferry.toml
       kindynos check night_ferry.toml --set hurdle=0.10
       kindynos check results
-      kindynos check page.html
+      kindynos check results/summary.json
       kindynos check night_ferry.xlsx --write plan.toml
     """
     if file.is_dir() or _is_result(file):
