@@ -24,13 +24,15 @@ TERMINALS = {
 
 def terminal(name: str, command: str, folder: Path) -> None:
     """Save a picture of a terminal window after a command."""
-    inside = f"clear; COLUMNS=138 {BIN}/kindynos {command}; touch done; sleep 30"
+    inside = f"tput civis; clear; COLUMNS=138 {BIN}/kindynos {command}; touch done; sleep 30"
+    picture = shlex.quote(str(HERE / f"{name}.png"))
     shot = (
-        "xterm -fa Monospace -fs 10 -geometry 140x44+0+0 -bg white -fg black -e bash -c "
+        "xterm -fa Monospace -fs 10 -geometry 158x46+0+0 -bg white -fg black -e bash -c "
         f"{shlex.quote(inside)} & "
         f"for i in $(seq 250); do [ -e done ] && break; sleep 0.2; done; sleep 1; "
-        f"import -window root -crop 1280x800+0+0 {shlex.quote(str(HERE / f'{name}.png'))}; rm "
-        "done; kill %1"
+        # without the black of the screen beside the window
+        f"import -window root {picture}; mogrify -bordercolor black -border 1 -trim {picture}; "
+        "rm done; kill %1"
     )
     subprocess.run(
         ["xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "bash", "-c", shot],
@@ -96,7 +98,7 @@ def main() -> None:
         for command in (
             ["risk", data[0], "--holdings", data[1], "--windows", "250,all"],
             ["backtest", data[0], "--holdings", data[1]],
-            ["paths", data[2], "--process", "mean-reverting", "--above", "1.0"],
+            ["paths", data[2], "--process", "mean-reverting", "--above", "1.0", "--seed", "11"],
             [
                 "allocate",
                 data[0],
