@@ -72,6 +72,18 @@ def words_of(line):
 
 
 class Renamed(Case):
+    def test_a_percentile_of_a_decision_lies_between_its_ends(self):
+        for percentile in ("0", "100", "200", "-5"):
+            answer = run(*words_of(f"decide D.toml --percentile {percentile}"))
+            self.assertEqual(answer.returncode, 2)
+            self.assertIn("it lies between 0 and 100", answer.stderr)
+
+    def test_a_chance_of_a_rate_is_told_in_per_cent(self):
+        line = "solve F.toml fare --chance 'rate_of_return > 8%' --equals 0.9 --within 40:80 N"
+        self.assertIn(
+            "the chance of rate_of_return above 8 % is 90.0 %", run(*words_of(line)).stdout
+        )
+
     def test_old_names_do_the_same_and_say_the_new_one(self):
         for before, now, advice in SAME:
             with self.subTest(now):
@@ -95,6 +107,7 @@ class Renamed(Case):
         for options, words in (
             ((), "say what is to be reached: --chance 'net_value > 0' --equals 0.9"),
             (("--chance", "net_value > 0"), "--chance needs --equals"),
+            (("--chance", "net_value > 0", "--equals", "90"), "such as 0.9 or 90%"),
             (("--chance", "90%"), "--chance takes a condition"),
             (("--chance", "0.9", "--above", "0", "--below", "1"), "--chance takes a condition"),
             (("--mean", "0"), "say --outcome"),

@@ -2,12 +2,15 @@
 
 import hashlib
 import json
+import os
 import shutil
 from pathlib import Path
+from unittest import mock
 
 import openpyxl
 
 import kindynos as kd
+from kindynos.reports.origin import now
 from tests.common import DEMO, Folder, run
 
 SIGNED = ("--author", "M. Brun", "--note", "for the board </script>")
@@ -69,6 +72,22 @@ class Made(Folder):
         self.assertEqual(said.returncode, 0, said.stderr)
         self.assertIn("terminal.toml, ", said.stdout.split("Not here to be compared: ")[1])
         self.assertNotIn("as it was read", said.stdout)
+
+    def test_what_a_terminal_would_obey_is_shown_and_not_sent(self):
+        summary = self.out / "summary.json"
+        data = json.loads(summary.read_text())
+        data["origin"] |= {"author": "\x1b[2J", "files": {"\x1b[31m.toml": "0"}}
+        summary.write_text(json.dumps(data), encoding="utf-8")
+        said = run("check", summary)
+        self.assertNotIn("\x1b", said.stdout + said.stderr)
+        self.assertIn("Made ", said.stdout)
+
+    def test_a_time_that_cannot_be_is_that_of_now(self):
+        for epoch in ("99999999999999", "-1e9", "soon"):
+            with mock.patch.dict(os.environ, {"SOURCE_DATE_EPOCH": epoch}):
+                self.assertGreater(now().year, 2025)
+        with mock.patch.dict(os.environ, {"SOURCE_DATE_EPOCH": "0"}):
+            self.assertEqual(now().year, 1970)
 
     def test_other_files_are_refused(self):
         for text in ("", "{}", "[1]", '{"origin": {"files": 3}}', '{"files": "x"}', "{" * 2000):

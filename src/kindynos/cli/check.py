@@ -12,6 +12,7 @@ from kindynos.cli.output import asked, with_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import WORKBOOKS, read_model
 from kindynos.errors import FileError, KindynosError, RunError
+from kindynos.printable import visible
 
 if TYPE_CHECKING:
     from kindynos.model.model import Model
@@ -113,18 +114,19 @@ def _check_result(result: Path) -> None:
         origin = made.get("origin", {})
         if "files" in made:
             seed = "" if made.get("seed") is None else f", seed {made['seed']}"
-            click.echo(
+            said = (
                 f"kindynos {made.get('command')}{seed}, version {made.get('kindynos')}: "
                 f"{', '.join(made['files'])}"
             )
+            click.echo(visible(said))
         signed = [origin.get("date"), origin.get("author"), origin.get("note")]
         if any(signed):
-            click.echo(f"Made {', '.join(text for text in signed if text)}.")
+            click.echo(visible(f"Made {', '.join(str(text) for text in signed if text)}."))
         changed, missing = changes(origin, (Path(), beside, beside.parent))
         problems += changed
         absent += missing
     if absent:
-        click.echo(f"Not here to be compared: {', '.join(dict.fromkeys(absent))}.")
+        click.echo(visible(f"Not here to be compared: {', '.join(dict.fromkeys(absent))}."))
     if problems:
         raise RunError("; ".join(dict.fromkeys(problems)), file=str(result))
     if result.is_dir():

@@ -73,6 +73,8 @@ def decide(
     if percentile is not None:
         if by not in (None, "percentile") or level is not None:
             raise KindynosError("--percentile goes alone, or with --by percentile")
+        if not 0 < percentile < 100:
+            raise KindynosError(f"--percentile {percentile:g}: it lies between 0 and 100")
         by, level = "percentile", percentile / 100
     elif by == "percentile" and level is not None:
         told = f"--percentile {100 * level:g}"

@@ -108,6 +108,8 @@ def solve(
             raise KindynosError(f"--chance is of {stated} and --outcome {outcome}; leave one out")
         if equals is None:
             raise KindynosError("--chance needs --equals, what the chance is to be, such as 0.9")
+        if not 0 <= equals <= 1:
+            raise KindynosError(f"--equals {equals:g}: a chance is from 0 to 1, such as 0.9 or 90%")
         outcome, share, equals = stated, equals, None
         above, below = (figure, None) if side == ">" else (None, figure)
     elif share is not None and (above is not None) == (below is not None):

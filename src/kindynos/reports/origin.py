@@ -26,8 +26,10 @@ EMBEDDED = re.compile(r'<script type="application/json" id="origin">(.*?)</scrip
 
 def now() -> datetime:
     """Return the time; SOURCE_DATE_EPOCH stands for it where it is set."""
-    epoch = os.environ.get("SOURCE_DATE_EPOCH", "")
-    return datetime.fromtimestamp(int(epoch), UTC) if epoch.isdigit() else datetime.now(UTC)
+    try:
+        return datetime.fromtimestamp(int(os.environ.get("SOURCE_DATE_EPOCH", "")), UTC)
+    except (ValueError, OverflowError, OSError):
+        return datetime.now(UTC)
 
 
 @dataclass(frozen=True)

@@ -475,7 +475,11 @@ def goal(answer: Goal) -> Report:
     unit = f" {answer.unit}" if answer.unit else ""
     aim = per_cent(answer.goal) if kind == "share" else threshold(answer.goal, answer.outcome_unit)
     value = in_one_cell(answer.value, unit=answer.unit)
-    what = re.sub(r"^chance (above|below|at) (\S+) of (.+)$", r"chance of \3 \1 \2", answer.what)
+    what = answer.what
+    asked = re.fullmatch(r"chance (above|below|at) (\S+) of (.+)", what)
+    if asked:
+        limit = threshold(float(asked[2]), answer.outcome_unit)
+        what = f"chance of {asked[3]} {asked[1]} {limit}"
     description = f"With {answer.name} at {value}{unit}, the {what} is {aim}."
     notes = []
     if answer.jump is not None:
