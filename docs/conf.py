@@ -7,7 +7,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 
-from _site import reference
+from _site import reference, terms
 
 import kindynos
 
@@ -46,3 +46,7 @@ html_title = "Kindynos"
 html_static_path: list[str] = []
 html_copy_source = False
 html_show_sphinx = False
+
+
+def setup(app):
+    app.connect("source-read", terms.read)

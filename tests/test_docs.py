@@ -54,6 +54,29 @@ class Pages(Case):
             if path.name != "index.md":
                 self.assertIn("**Next:**", text, path.name)
 
+    def test_words_are_linked_to_their_terms_and_nothing_else_is_touched(self):
+        with mock.patch.object(sys, "path", [str(ROOT / "docs"), *sys.path]):
+            terms = importlib.import_module("_site.terms")
+        anchors = terms.anchored((ROOT / "docs" / f"{terms.PAGE}.md").read_text(encoding="utf-8"))
+        link = re.compile(r'<a href="\.\./reference/terms\.html#([\w-]+)">([^<]+)</a>')
+        linked = set()
+        for path in sorted((ROOT / "docs" / "how-to").glob("*.md")):
+            text = path.read_text(encoding="utf-8")
+            now = terms.linked(text)
+            self.assertEqual(link.sub(r"\2", now), text, path.name)
+            found = link.findall(now)
+            self.assertEqual(len({place for place, _ in found}), len(found), path.name)
+            linked |= {place for place, _ in found}
+        self.assertGreater(len(linked), 10)
+        for place in linked:
+            self.assertIn(f'<a id="{place}"></a>', anchors)
+        for text, now in (
+            ("`copula` and [a copula](x.md)", 0),
+            ("```text\na copula\n```\n| a copula |\n# a copula", 0),
+            ("Copulas, and a copula", 1),
+        ):
+            self.assertEqual(len(link.findall(terms.linked(text))), now, text)
+
     def test_links_and_pictures_are_there(self):
         for page in (*all_pages(), ROOT / "CONTRIBUTING.md"):
             text = page.read_text(encoding="utf-8")
