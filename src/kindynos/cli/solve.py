@@ -98,42 +98,45 @@ def solve(
     """
     from kindynos.reports import studies
 
-    goals = (chance, mean, percentile, base)
-    if all(goal is None for goal in goals):
+    if all(goal is None for goal in (chance, mean, percentile, base)):
         raise KindynosError(f"say what is to be reached: {GOALS}")
-    share = chance if isinstance(chance, float) else None
+    goal: dict[str, Any] = {"outcome": outcome, "equals": equals}
     if isinstance(chance, tuple):
-        stated, side, figure = chance
-        if outcome not in (None, stated):
-            raise KindynosError(f"--chance is of {stated} and --outcome {outcome}; leave one out")
-        if equals is None:
-            raise KindynosError("--chance needs --equals, what the chance is to be, such as 0.9")
-        if not 0 <= equals <= 1:
-            raise KindynosError(f"--equals {equals:g}: a chance is from 0 to 1, such as 0.9 or 90%")
-        outcome, share, equals = stated, equals, None
-        above, below = (figure, None) if side == ">" else (None, figure)
-    elif share is not None and (above is not None) == (below is not None):
-        raise KindynosError(f"--chance takes a condition: {GOALS}")
-    elif share is not None:
-        sign = f"> {above:g}" if above is not None else f"< {below:g}"
-        told = f"--chance '{outcome} {sign}' --equals {share:g}"
-        click.echo(f"kindynos: write {told}; the old form goes with the next version", err=True)
-    if outcome is None:
+        goal = _of_condition(chance, outcome, equals)
+    elif chance is not None:
+        goal = _of_number(chance, outcome, above, below)
+    if goal["outcome"] is None:
         raise KindynosError("say --outcome, the outcome that has the goal")
     model = read_model(file, changes)
     with Bar("solving"):
         solution = model.solve(
-            name,
-            outcome,
-            within=within,
-            chance=share,
-            above=above,
-            below=below,
-            mean=mean,
-            percentile=percentile,
-            equals=equals,
-            base=base,
-            **simulation,
+            name, within=within, mean=mean, percentile=percentile, base=base, **goal, **simulation
         )
 
     return studies.goal(solution)
+
+
+def _of_condition(
+    chance: tuple[str, str, float], outcome: str | None, equals: float | None
+) -> dict[str, Any]:
+    """Return the goal that a condition has a chance."""
+    stated, side, figure = chance
+    if outcome not in (None, stated):
+        raise KindynosError(f"--chance is of {stated} and --outcome {outcome}; leave one out")
+    if equals is None:
+        raise KindynosError("--chance needs --equals, what the chance is to be, such as 0.9")
+    if not 0 <= equals <= 1:
+        raise KindynosError(f"--equals {equals:g}: a chance is from 0 to 1, such as 0.9 or 90%")
+    return {"outcome": stated, "chance": equals, "above" if side == ">" else "below": figure}
+
+
+def _of_number(
+    chance: float, outcome: str | None, above: float | None, below: float | None
+) -> dict[str, Any]:
+    """Return the goal of the form before, a chance with --above or --below."""
+    if (above is None) == (below is None):
+        raise KindynosError(f"--chance takes a condition: {GOALS}")
+    side, sign, figure = ("above", ">", above) if above is not None else ("below", "<", below)
+    told = f"--chance '{outcome} {sign} {figure:g}' --equals {chance:g}"
+    click.echo(f"kindynos: write {told}; the old form goes with the next version", err=True)
+    return {"outcome": outcome, "chance": chance, side: figure}
