@@ -76,7 +76,11 @@ def commands() -> str:
             )
             parts.append(f"### kindynos {name} {arguments}".rstrip() + "\n")
             parts += [_paragraph(text) for text in inspect.cleandoc(command.help).split("\n\n")]
-            rows = [_option(one) for one in command.params if isinstance(one, click.Option)]
+            rows = [
+                _option(one)
+                for one in command.params
+                if isinstance(one, click.Option) and not one.hidden
+            ]
             if rows:
                 parts.append("| option | meaning |\n| --- | --- |\n" + "\n".join(rows) + "\n")
     return "\n".join(parts)
