@@ -293,6 +293,16 @@ class Comparison(Reported):
 
         Best is the highest mean, or the lowest of an outcome stated as ``better="low"``. Raises
         RunError for fewer than two scenarios with a mean.
+
+        >>> from kindynos import Model, Normal
+        >>> model = Model("Kiosk")
+        >>> model.given(price=4.0)
+        >>> model.driver("cups", Normal(100, 10))
+        >>> model.outcome("sales", "price * cups", unit="EUR")
+        >>> model.scenario("dearer", price=4.5)
+        >>> best = model.compare(trials=1_000, seed=1).best("sales")
+        >>> best.scenario, best.certain, float(best.better_in)
+        ('dearer', True, 1.0)
         """
         of_numbers = {
             name: self.result(name, outcome)
