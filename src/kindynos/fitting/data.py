@@ -88,7 +88,7 @@ class Data:
         return np.sort(self.values)
 
     def thinned(self, count: int) -> Data:
-        """Return so many of the values, evenly spaced in their order from the least to the
+        """Return ``count`` of the values, evenly spaced in their order from the least to the
         greatest; all must be known and weigh 1.
         """
         places = np.linspace(0, self.values.size - 1, count).round().astype(np.int64)

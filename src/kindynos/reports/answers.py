@@ -63,7 +63,7 @@ MOST_OUTCOMES = 2  # that are named; the tables have all
 MOST_WEIGHTS = 4  # holdings that are named
 MOST = 0.5  # share of the variance from which on a driver decides most of it
 LARGE = 1e6
-TOLD = 0.02  # of a difference: from which error on its interval is told in a sentence
+NOTABLE = 0.02  # error of a difference, relative to it, from which on a sentence has the interval
 SHARES = (
     ("first-order share", "error of share"),
     ("share of variance", "error"),
@@ -155,7 +155,7 @@ def best_sentence(compared: Comparison, name: str) -> list[str]:
             f"{doubt} between {best.scenario!r} and {best.next_best!r}."
         ]
     way = "lower" if result.better == "low" else "higher"
-    doubt = f" (95 % interval {ends})" if error > TOLD * best.ahead else ""
+    doubt = f" (95 % interval {ends})" if error > NOTABLE * best.ahead else ""
     which = "any two trials" if not best.paired else "the trials"
     share = f", and {way} in {per_cent(best.better_in)} of {which}"
     named = name.replace("_", " ")

@@ -299,10 +299,10 @@ class Comparison(Reported):
         >>> model.given(price=4.0)
         >>> model.driver("cups", Normal(100, 10))
         >>> model.outcome("sales", "price * cups", unit="EUR")
-        >>> model.scenario("dearer", price=4.5)
+        >>> model.scenario("price 4.50", price=4.5)
         >>> best = model.compare(trials=1_000, seed=1).best("sales")
         >>> best.scenario, best.certain, float(best.better_in)
-        ('dearer', True, 1.0)
+        ('price 4.50', True, 1.0)
         """
         of_numbers = {
             name: self.result(name, outcome)

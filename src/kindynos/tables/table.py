@@ -98,7 +98,7 @@ class Table:
                 values[position] = cell
                 continue
             text = text_of(cell)
-            dated = PARTED.search(text) is not None  # of which a file may hold very many
+            dated = PARTED.search(text) is not None  # a file may hold very many dates
             if text in self.missing if dated else is_missing(text, self.missing):
                 continue
             number = None if dated else number_in(text, self.decimal)

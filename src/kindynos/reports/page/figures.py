@@ -49,7 +49,7 @@ class Key:
 @dataclass(frozen=True)
 class Bar:
     """A driver's share of the spread: its bar and the ends of its error, in per cent of the room;
-    ``zero`` is where bars begin, to the left of which a share below 0 goes.
+    ``zero`` is where bars begin; the bar of a share below 0 goes to the left.
     """
 
     name: str
