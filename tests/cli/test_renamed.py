@@ -109,6 +109,11 @@ class Renamed(Case):
             (("--chance", "net_value > 0"), "--chance needs --equals"),
             (("--chance", "net_value > 0", "--equals", "90"), "such as 0.9 or 90%"),
             (("--chance", "90%"), "--chance takes a condition"),
+            (("--chance", "net_value > 0", "--equals", "0.9", "--above", "5"), "leave --above out"),
+            (
+                ("--outcome", "net_value", "--chance", "0.9", "--above", "0", "--equals", "3"),
+                "equals",
+            ),
             (("--chance", "0.9", "--above", "0", "--below", "1"), "--chance takes a condition"),
             (("--mean", "0"), "say --outcome"),
             (("--chance", "net_value > x", "--equals", "0.9"), "say 'NAME > FIGURE'"),

@@ -76,6 +76,13 @@ class Findings(Case):
         model.outcome("other", "value + width")
         self.assertIn("can be negative", found(model)["width"])
 
+    def test_a_share_is_known_by_its_name_in_either_spelling(self):
+        for name in ("utilisation", "utilization", "berth_utilisation", "load_share"):
+            model = kd.Model("x")
+            model.driver(name, kd.Normal(0.9, 0.2))
+            model.outcome("y", name)
+            self.assertIn("a share can exceed 1", found(model)[name], name)
+
     def test_what_nothing_uses(self):
         model = careful()
         model.given(spare=1.0)

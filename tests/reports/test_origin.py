@@ -90,13 +90,22 @@ class Made(Folder):
             self.assertEqual(now().year, 1970)
 
     def test_other_files_are_refused(self):
-        for text in ("", "{}", "[1]", '{"origin": {"files": 3}}', '{"files": "x"}', "{" * 2000):
+        forged = ({"files": {"a": 3}}, {"files": {}, "author": 3}, {"files": ["a"]}, 3, None)
+        texts = ("", "{}", "[1]", "3", '{"files": "x"}', "[" * 100_000)
+        for text in (*texts, *(json.dumps({"origin": origin}) for origin in forged)):
             for ending in (".json", ".html"):
                 other = self.folder / f"other{ending}"
                 other.write_text(text, encoding="utf-8")
                 said = run("check", other)
                 self.assertEqual(said.returncode, 2, text)
                 self.assertIn("is not a result of kindynos", said.stderr)
+        manifest = self.out / "run.json"
+        about = json.loads(manifest.read_text())
+        for origin in forged:
+            manifest.write_text(json.dumps({**about, "origin": origin}), encoding="utf-8")
+            said = run("check", self.out)
+            self.assertEqual((said.returncode, said.stdout), (2, ""))
+            self.assertIn("is not a manifest of kindynos", said.stderr)
 
 
 class Fingerprints(Folder):

@@ -201,6 +201,20 @@ class InABrowser(BrowserCase):
         said = self.ask("return document.querySelector('.chosen').textContent")
         hit = int((found["net_value"].values[:4_000] < 0).sum())
         self.assertEqual(said, f"{hit:,} of 4,000 trials looked at")
+        model = kd.Model("Tenths")  # half the room would move 0.1 above the cut-off
+        model.driver("x", kd.Discrete([1, 2, 3]))
+        model.outcome("tenths", "x / 10", target=0.1)
+        found = model.simulate(MOST_VALUES + 10_000, seed=3)
+        self.open(found)
+        self.ask("document.querySelector('details.closer').open = true")
+        script = """const where = document.querySelector(".where");
+            where.value = "above";
+            where.dispatchEvent(new Event("change", {bubbles: true}));"""
+        self.ask(script)
+        self.type(0.1)
+        said = self.ask("return document.querySelector('.chosen').textContent")
+        hit = int((found["tenths"].values[:4_000] > 0.1).sum())
+        self.assertEqual(said, f"{hit:,} of 4,000 trials looked at")
 
     def test_single_trials_go_from_the_worst_to_the_best(self):
         found = investment().simulate(2_000, seed=3, keep=["cash_flow"])

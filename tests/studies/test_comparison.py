@@ -8,7 +8,7 @@ from scipy import stats
 import kindynos as kd
 from kindynos.reports import studies
 from kindynos.reports.runs import run_report
-from tests.common import Case, investment, proof
+from tests.common import Case, investment, proof, repeats
 
 
 class OnTheSameDraws(Case):
@@ -70,6 +70,27 @@ class OnTheSameDraws(Case):
                 hits[name] += frame.loc[name, "low"] <= value <= frame.loc[name, "high"]
         for name, count in hits.items():
             self.assertTrue(52 <= count <= 60, (name, count))
+
+    @proof
+    def test_the_best_of_equals_is_claimed_as_seldom_as_its_interval_says(self):
+        for count, most in ((2, 0.085), (5, 0.03)):
+            names = [f"case {place}" for place in range(count)]
+            model = kd.Model("Equals")
+            model.given(**{f"weight{place}": 0.0 for place in range(count)})
+            for place in range(count):
+                model.driver(f"own{place}", kd.Normal(0, 1))
+            model.outcome("y", " + ".join(f"weight{p} * own{p}" for p in range(count)))
+            cases = {name: {f"weight{p}": 1.0} for p, name in enumerate(names)}
+            ahead = [
+                model.compare(cases, trials=400, seed=seed, sampling="random").best("y").ahead
+                for seed in range(repeats(600))
+            ]
+            claimed = np.mean([figure.low > 0 for figure in ahead])
+            halved = np.mean([float(figure) > figure.error / 2 for figure in ahead])
+            self.assertLess(claimed, most, count)
+            if count == 2:  # 5 % of the intervals leave 0 out, and 33 % of those half as wide
+                self.assertGreater(claimed, 0.02)
+                self.assertAlmostEqual(halved, 0.33, delta=0.08)
 
     @proof
     def test_rare_chances_and_counts_on_the_same_draws(self):

@@ -17,7 +17,7 @@ import click
 from kindynos import __version__
 from kindynos.atomic import remove_unfinished
 from kindynos.cli.progress import Bar
-from kindynos.cli.renamed import with_new_names
+from kindynos.cli.renamed import advise, with_new_names
 from kindynos.errors import KindynosError, RunError, closest
 from kindynos.printable import visible
 
@@ -100,13 +100,12 @@ class _Commands(click.Group):
     ) -> tuple[str | None, click.Command | None, list[str]]:
         name, names = args[0], self.list_commands(ctx)
         if name in RETIRED:
-            told = f"{name} goes with the next version; write kindynos {RETIRED[name]}"
-            click.echo(f"kindynos: {told}", err=True)
+            advise(f"write kindynos {RETIRED[name]} for {name}")
         elif name not in names and not name.startswith("-") and not ctx.resilient_parsing:
             ctx.fail(f"No such command {name!r}.{_advice(name, names)}")
         words, advice = with_new_names(name, args[1:])
         for line in advice:
-            click.echo(f"kindynos: {line}; the old form goes with the next version", err=True)
+            advise(line)
         return super().resolve_command(ctx, [name, *words])
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

@@ -114,14 +114,12 @@ def _check_result(result: Path) -> None:
         origin = made.get("origin", {})
         if "files" in made:
             seed = "" if made.get("seed") is None else f", seed {made['seed']}"
-            said = (
-                f"kindynos {made.get('command')}{seed}, version {made.get('kindynos')}: "
-                f"{', '.join(made['files'])}"
-            )
-            click.echo(visible(said))
+            files = ", ".join(made["files"])
+            version = f"version {made.get('kindynos')}"
+            click.echo(visible(f"kindynos {made.get('command')}{seed}, {version}: {files}"))
         signed = [origin.get("date"), origin.get("author"), origin.get("note")]
         if any(signed):
-            click.echo(visible(f"Made {', '.join(str(text) for text in signed if text)}."))
+            click.echo(visible(f"Made {', '.join(text for text in signed if text)}."))
         changed, missing = changes(origin, (Path(), beside, beside.parent))
         problems += changed
         absent += missing

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import click
+
 RENAMED = {  # by command, the old name and the new one
     "sweep": {"--over": "--vary"},
     "decide": {"--switch": "--vary"},
@@ -42,15 +44,15 @@ def with_new_names(command: str, words: Sequence[str]) -> tuple[list[str], list[
             advice.append(f"{name} is now {names[name]}")
             word = f"{names[name]}{equals}{value}"
         kept.append(word)
-        if (
-            word == ranged
-            and len(waiting) > 1
-            and _is_number(waiting[0])
-            and _is_number(waiting[1])
-        ):
+        if word == ranged and len(waiting) > 1 and all(map(_is_number, waiting[:2])):
             kept.append(f"{waiting.pop(0)}:{waiting.pop(0)}")
             advice.append(f"write {ranged} {kept[-1]}")
     return kept, list(dict.fromkeys(advice))
+
+
+def advise(text: str) -> None:
+    """Say how something is written now that was written in an old form."""
+    click.echo(f"kindynos: {text}; the old form goes with the next version", err=True)
 
 
 def _is_number(text: str) -> bool:

@@ -12,6 +12,7 @@ from kindynos.cli.options import model_argument, set_option, simulated
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import read_model
+from kindynos.cli.renamed import advise
 from kindynos.cli.types import FIGURE, OutcomeName, Text, ends
 from kindynos.errors import KindynosError
 from kindynos.validate import raw_figure
@@ -102,9 +103,11 @@ def solve(
         raise KindynosError(f"say what is to be reached: {GOALS}")
     goal: dict[str, Any] = {"outcome": outcome, "equals": equals}
     if isinstance(chance, tuple):
+        if above is not None or below is not None:
+            raise KindynosError("--chance has its figure in the condition; leave --above out")
         goal = _of_condition(chance, outcome, equals)
     elif chance is not None:
-        goal = _of_number(chance, outcome, above, below)
+        goal |= _of_number(chance, outcome, above, below)
     if goal["outcome"] is None:
         raise KindynosError("say --outcome, the outcome that has the goal")
     model = read_model(file, changes)
@@ -137,6 +140,5 @@ def _of_number(
     if (above is None) == (below is None):
         raise KindynosError(f"--chance takes a condition: {GOALS}")
     side, sign, figure = ("above", ">", above) if above is not None else ("below", "<", below)
-    told = f"--chance '{outcome} {sign} {figure:g}' --equals {chance:g}"
-    click.echo(f"kindynos: write {told}; the old form goes with the next version", err=True)
-    return {"outcome": outcome, "chance": chance, side: figure}
+    advise(f"write --chance '{outcome} {sign} {figure:g}' --equals {chance:g}")
+    return {"chance": chance, side: figure}

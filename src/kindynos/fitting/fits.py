@@ -181,7 +181,8 @@ def summit_of(search: LikelihoodSearch) -> NewtonOptimum:
             else search.flat_summit(theta)
         )
     low, high = search.bounds
-    if search.data.values.size > MANY and search.data.even and search.data.plain:
+    many = search.rows is None and search.data.values.size > MANY
+    if many and search.data.even and search.data.plain:
         few = replace(search, data=search.data.thinned(FIRST))
         start = search.theta(few.parameters(summit_of(few).theta[0]))
         reached = climb(search.likelihood, np.clip(start, low, high)[None], low, high, FINISHING)

@@ -35,7 +35,10 @@ RATE_WORDS = {
     "wacc",
     "escalation",
 }
-SHARE_WORDS = {"share", "load", "occupancy", "fraction", "utilization", "probability", "portion"}
+SHARE_WORDS = {
+    *("share", "load", "occupancy", "fraction", "probability", "portion"),
+    *("utilization", "utilisation"),  # as models spell it
+}
 NEVER_NEGATIVE = SHARE_WORDS | {
     *(
         "price",

@@ -143,7 +143,7 @@ def best_sentence(compared: Comparison, name: str) -> list[str]:
         amount(Estimate(end, end - error, end + error), result.unit)
         for end in (best.ahead.low, best.ahead.high)
     )
-    ends = f"{low.removesuffix(f' {result.unit}').removesuffix(' as a')} to {high}"
+    ends = f"{low.removesuffix(_unit_after(result.unit))} to {high}"
     if math.isnan(best.ahead):
         return []
     if float(best.ahead) == 0 and error == 0:
@@ -446,7 +446,7 @@ def value_sentence(result: Result | SummaryResult) -> str:
         return f"The median of {name} is {estimated(result.median, result)}{ends}."
     if float(result.lowest) == float(result.highest):
         which = "trial that has a value" if result.n_failed else "trial"
-        return f"{subject} is {estimated(mean, result)} in every {which}{ends}."
+        return f"{subject} is {estimated(mean, result)} in every {which}{_side_of(result)}{ends}."
     return f"{subject} is {estimated(mean, result)} on average{_beside(result)}{ends}."
 
 
@@ -496,13 +496,22 @@ def _plain(name: str) -> str:
     return name.replace("_", " ")
 
 
+def _side_of(result: Result | SummaryResult) -> str:
+    """Return on which side of its target a value lies that is the same in every trial."""
+    if result.target is None:
+        return ""
+    gap = float(result.lowest) - float(result.target)
+    side = "above" if gap > 0 else "below" if gap < 0 else "exactly at"
+    return f", {side} its target of {estimated(Estimate(float(result.target)), result)}"
+
+
 def _beside(result: Result | SummaryResult) -> str:
     if result.target is None:
         low, high = result.central_range(0.8)
         if float(low) == float(high):
             share = share_in_words(result.chance(at=float(low)))
             return f"; it is {estimated(low, result)} in {share} of the trials"
-        first = estimated(low, result).removesuffix(f" {result.unit}").removesuffix(" as a")
+        first = estimated(low, result).removesuffix(_unit_after(result.unit))
         ends = f"{first} and {estimated(high, result)}"
         return f"; 80 % of the trials lie between {ends}"
     target = estimated(Estimate(float(result.target)), result)
@@ -539,7 +548,7 @@ def amount(figure: Any, unit: str | None) -> str:
     """
     in_its_unit = in_unit(figure, unit)
     value, error = float(in_its_unit), float(getattr(in_its_unit, "error", math.nan))
-    after = f" as a {unit}" if unit and unit.startswith("share") else f" {unit}" if unit else ""
+    after = _unit_after(unit)
     if not math.isfinite(value):
         return number(value)
     scale, label = (LARGE, " million") if abs(value) >= LARGE else (1.0, "")
@@ -551,6 +560,13 @@ def amount(figure: Any, unit: str | None) -> str:
     if step is None:  # exact
         return f"{brief(shown)}{label}{after}"
     return f"{number(shown, digits)}{label}{after}"
+
+
+def _unit_after(unit: str | None) -> str:
+    """Return a unit as it follows a figure, such as " EUR", or " as a share of seats"."""
+    if not unit:
+        return ""
+    return f" as a {unit}" if unit.startswith("share") else f" {unit}"
 
 
 def driver_sentence(run: Run, name: str) -> list[str]:

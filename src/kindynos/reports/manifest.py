@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from kindynos.errors import FileError
+from kindynos.reports.origin import is_origin
 from kindynos.sources import checksum
 
 NAME = "run.json"
@@ -89,6 +90,7 @@ def _entries(folder: Path) -> list[dict[str, Any]]:
             for made in entries
             if all(isinstance(item, str) for pair in made["files"].items() for item in pair)
             and not any("/" in name or "\\" in name for name in made["files"])
+            and ("origin" not in made or is_origin(made["origin"]))
         ]
     except (OSError, ValueError, TypeError, KeyError, AttributeError):
         return []

@@ -80,11 +80,21 @@ def origin_in(result: Path) -> dict[str, Any]:
     try:
         content = json.loads(text)
         origin = content.get("origin", content)
-        if isinstance(origin["files"], dict):
-            return dict(origin)
-    except (ValueError, KeyError, AttributeError, TypeError):
-        pass
-    raise FileError("is not a result of kindynos that says where it comes from", file=str(result))
+    except (ValueError, RecursionError, AttributeError):
+        origin = None
+    if not is_origin(origin):
+        raise FileError(
+            "is not a result of kindynos that says where it comes from", file=str(result)
+        )
+    return dict(origin)
+
+
+def is_origin(value: Any) -> bool:
+    """Return whether plain data are an origin: texts, and files with their checksums."""
+    if not isinstance(value, dict) or not isinstance(value.get("files"), dict):
+        return False
+    texts = [text for key, text in value.items() if key != "files"]
+    return all(isinstance(text, str) for text in [*texts, *value["files"].values()])
 
 
 def changes(origin: Mapping[str, Any], folders: Sequence[Path]) -> tuple[list[str], list[str]]:
@@ -92,7 +102,7 @@ def changes(origin: Mapping[str, Any], folders: Sequence[Path]) -> tuple[list[st
     the names of those that are in none of the folders, in which each is looked for in turn.
     """
     changed, missing = [], []
-    for name, expected in dict(origin.get("files", {})).items():
+    for name, expected in origin.get("files", {}).items():
         places = (folder / part for folder in folders for part in (name, Path(name).name))
         path = next((place for place in places if place.is_file()), None)
         if path is None:
@@ -101,7 +111,7 @@ def changes(origin: Mapping[str, Any], folders: Sequence[Path]) -> tuple[list[st
         reached = checksum(path)
         if reached != expected:
             changed.append(
-                f"{path} was edited since: its fingerprint was {str(expected)[:FINGERPRINT]} and "
+                f"{path} was edited since: its fingerprint was {expected[:FINGERPRINT]} and "
                 f"is {reached[:FINGERPRINT]}"
             )
     return changed, missing

@@ -113,7 +113,7 @@ def live(
         "percentiles": read,
     }
     if drivers and "counts" in data:  # the trials whose drivers are looked at
-        data["first"] = _packed(ranked[:LOOKED].astype("<f4"))
+        data["first"] = _sent(ranked[:LOOKED], _finest(first, last))
     at = result.chance(at=cut)
     shown = [
         in_one_cell(result.chance(below=cut), "share"),
@@ -219,7 +219,7 @@ def _counted(
             "squares": float((weights**2).sum()),
         }
     if len(values) <= most_values or everyone.valid_weights is not None:
-        return {**about, **_sent(values, 10 ** math.floor(math.log10(last - first)) * FINEST)}
+        return {**about, **_sent(values, _finest(first, last))}
     steps = _round_steps(first, last, 100.0 if is_per_cent(result.unit) else 1.0)
     if result.target is not None:
         steps = np.unique(np.append(steps, result.target))
@@ -232,6 +232,11 @@ def _counted(
         counts.append(np.searchsorted(block, steps, side="right"))
     packed = _packed(np.array(counts, dtype="<u2").ravel())
     return {**about, "counts": packed, "steps": steps.tolist(), "known": valid}
+
+
+def _finest(first: float, last: float) -> float:
+    """Return the step between the cut-offs on an axis that stay exact."""
+    return float(10 ** math.floor(math.log10(last - first)) * FINEST)
 
 
 def _sent(values: Floats, step: float) -> dict[str, Any]:

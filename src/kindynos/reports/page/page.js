@@ -257,8 +257,7 @@
     const drivers = () => {
       const holder = one(".drivers");
       if (!holder || !ranks.length || !(data.values || data.first)) return;
-      looked ||= data.first ? new Float32Array(bytes(data.first).buffer)
-        : valuesOf(data).slice(0, ranks[0].length);
+      looked ||= valuesOf(data.first || data).slice(0, ranks[0].length);
       const weights = data.weights ? new Float64Array(bytes(data.weights).buffer) : null;
       pictures ||= JSON.parse(holder.dataset.names).map((name) => {
         const figure = holder.appendChild(document.createElement("figure"));
