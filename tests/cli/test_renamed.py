@@ -112,8 +112,9 @@ class Renamed(Case):
             (("--chance", "net_value > 0", "--equals", "0.9", "--above", "5"), "leave --above out"),
             (
                 ("--outcome", "net_value", "--chance", "0.9", "--above", "0", "--equals", "3"),
-                "equals",
+                "--equals goes with --percentile",
             ),
+            (("--outcome", "net_value", "--mean", "0", "--above", "3"), "go with --chance"),
             (("--chance", "0.9", "--above", "0", "--below", "1"), "--chance takes a condition"),
             (("--mean", "0"), "say --outcome"),
             (("--chance", "net_value > x", "--equals", "0.9"), "say 'NAME > FIGURE'"),

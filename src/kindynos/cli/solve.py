@@ -101,13 +101,14 @@ def solve(
 
     if all(goal is None for goal in (chance, mean, percentile, base)):
         raise KindynosError(f"say what is to be reached: {GOALS}")
-    goal: dict[str, Any] = {"outcome": outcome, "equals": equals}
+    goal: dict[str, Any] = {"outcome": outcome, "equals": equals, "above": above, "below": below}
     if isinstance(chance, tuple):
         if above is not None or below is not None:
             raise KindynosError("--chance has its figure in the condition; leave --above out")
         goal = _of_condition(chance, outcome, equals)
     elif chance is not None:
-        goal |= _of_number(chance, outcome, above, below)
+        goal["chance"] = chance
+        _advise_a_condition(chance, outcome, above, below)
     if goal["outcome"] is None:
         raise KindynosError("say --outcome, the outcome that has the goal")
     model = read_model(file, changes)
@@ -133,12 +134,11 @@ def _of_condition(
     return {"outcome": stated, "chance": equals, "above" if side == ">" else "below": figure}
 
 
-def _of_number(
+def _advise_a_condition(
     chance: float, outcome: str | None, above: float | None, below: float | None
-) -> dict[str, Any]:
-    """Return the goal of the form before, a chance with --above or --below."""
+) -> None:
+    """Say how a chance with --above or --below, the form before, is written now."""
     if (above is None) == (below is None):
         raise KindynosError(f"--chance takes a condition: {GOALS}")
-    side, sign, figure = ("above", ">", above) if above is not None else ("below", "<", below)
+    sign, figure = (">", above) if above is not None else ("<", below)
     advise(f"write --chance '{outcome} {sign} {figure:g}' --equals {chance:g}")
-    return {"chance": chance, side: figure}

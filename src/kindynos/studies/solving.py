@@ -68,6 +68,10 @@ class GoalRequest:
                 "say one of chance=0.8 with above= or below=, mean=1e6, percentile=10 with "
                 "equals=0, or base=0"
             )
+        if self.equals is not None and self.percentile is None:
+            raise ParameterError("equals= goes with percentile=")
+        if self.chance is None and not (self.above is None and self.below is None):
+            raise ParameterError("above= and below= go with chance=")
         if self.base is not None:
             return BASE_CASE, finite("base", self.base)
         if self.chance is not None:
