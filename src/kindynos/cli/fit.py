@@ -135,18 +135,12 @@ def fit(
 
         record = track_record(data, **layout, missing=missing)
         return fits.track_record(record)
+    regressors = _Regressors([] if exog is None else _names(exog), trading_days, holidays)
     if not as_series:
         _check_unused(
-            {
-                "--dates": dates,
-                "--spacing": every,
-                "--season": season,
-                "--ahead": ahead,
-                "--exog": exog,
-                "--trading-days": trading_days or None,
-                "--holidays": holidays,
-                "--no-rolling": no_rolling or None,
-            }
+            {"--dates": dates, "--spacing": every, "--season": season, "--ahead": ahead}
+            | {"--exog": exog, "--trading-days": trading_days or None, "--holidays": holidays}
+            | {"--no-rolling": no_rolling or None}
         )
     _check_driver(as_driver, uncertain)
     requested = _Wanted(
@@ -157,21 +151,11 @@ def fit(
         as_driver,
         uncertain,
     )
-    answer = (
-        _processes(
-            data,
-            column,
-            dates,
-            every,
-            season,
-            ahead,
-            _Regressors([] if exog is None else _names(exog), trading_days, holidays),
-            not no_rolling,
-            requested,
-        )
-        if as_series
-        else _distributions(data, column, requested)
-    )
+    if as_series:
+        asked = (column, dates, every, season, ahead, regressors, not no_rolling)
+        answer = _processes(data, *asked, requested)
+    else:
+        answer = _distributions(data, column, requested)
     if isinstance(answer, str):
         click.echo(answer)
         return None

@@ -265,15 +265,14 @@ def _made(
                 f"{name} is the {'smallest' if side < 0 else 'largest'} value, where the "
                 "likelihood is highest"
             )
-    edges = {}
-    for name in at_bound:
-        if name not in search.family.at_data:
-            errors[name] = math.inf
-            edges[name] = way_back(search, summit, name)
-            # Beyond a location nothing lies, so that the curvature does not tell its error; a t
-            # distribution has no such end.
-            if "location" in errors and name != "df":
-                errors["location"], intervals["location"] = math.inf, (-math.inf, math.inf)
+    at_limits = [name for name in at_bound if name not in search.family.at_data]
+    for name in at_limits:
+        errors[name] = math.inf
+        # Beyond a location nothing lies, so that the curvature does not tell its error; a t
+        # distribution has no such end.
+        if "location" in errors and name != "df":
+            errors["location"], intervals["location"] = math.inf, (-math.inf, math.inf)
+    edges = {name: way_back(search, summit, name) for name in at_limits}
     data = search.data
     record = Fit(
         estimates=outcome_found,
@@ -298,9 +297,7 @@ def _made(
         spread=search.spread,
         edges=edges,
         search=search.without(edges),
-        parameters=len(search.free)
-        + _ends_learned(search.family, fixed)
-        + len([name for name in at_bound if name not in search.family.at_data]),
+        parameters=len(search.free) + _ends_learned(search.family, fixed) + len(at_limits),
     )
     object.__setattr__(answer, "fitted", record)
     result: Kind = answer

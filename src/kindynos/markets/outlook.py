@@ -5,6 +5,7 @@ the error of the fit.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -93,6 +94,21 @@ class Outlook:
         ]
 
 
+def _how(
+    process: Process, goals: Sequence[tuple[float, str]], horizon: float, unit: str
+) -> dict[str, str]:
+    """Return how the chances of ending beyond each level, and of ever being so, are known."""
+    by_name = {}
+    for level, label in goals:
+        closed = process._closed_form_at(horizon) is not None
+        by_name[f"ending {label} {level:g}"] = "closed form" if closed else "of the paths"
+        closed = process._closed_hit_probability(level, horizon) is not None
+        by_name[f"ever {label} {level:g}"] = (
+            "at any moment, closed form" if closed else f"at the end of some {unit}, of the paths"
+        )
+    return by_name
+
+
 def outlook(
     process: Process,
     made: Floats,
@@ -138,24 +154,7 @@ def outlook(
         name: ends[name] if name not in of_shares(figures) else as_shares(ends[name])
         for name in ends
     }
-    how = (
-        {}
-        if uncertain
-        else {
-            f"{what} {label} {level:g}": ("closed form" if closed else "of the paths")
-            if what == "ending"
-            else (
-                "at any moment, closed form"
-                if closed
-                else f"at the end of some {unit}, of the paths"
-            )
-            for level, label in goals
-            for what, closed in (
-                ("ending", process._closed_form_at(periods * dt) is not None),
-                ("ever", process._closed_hit_probability(level, periods * dt) is not None),
-            )
-        }
-    )
+    how = {} if uncertain else _how(process, goals, periods * dt, unit)
     shares = of_shares(figures)
     as_long = (
         process.max_drawdowns(len(history) - 1, made.shape[1], seed, dt, uncertain=uncertain)

@@ -226,23 +226,8 @@ class Model(Inline):
                     raise ModelError(
                         f"{option}= goes with one distribution, not with several processes"
                     )
-            shares = next(iter(distribution.processes)) if distribution.shared else None
-            for member, process in distribution.processes.items():
-                check_name(member)
-                self.add(
-                    process_driver(
-                        member,
-                        process,
-                        self.periods,
-                        unit=unit,
-                        source=source,
-                        dt=dt,
-                        uncertain=uncertain,
-                        shares=shares,
-                    )
-                )
-            for first, second, value in distribution.correlated_pairs():
-                self.correlate(first, second, value, kind="linear")
+            options = {"unit": unit, "source": source, "dt": dt, "uncertain": uncertain}
+            self._add_paths(distribution, options)
             return
         check_name(name)
         if isinstance(distribution, Process):
@@ -275,6 +260,15 @@ class Model(Inline):
                 serial=serial,
             )
         )
+
+    def _add_paths(self, together: PathSet, options: Mapping[str, Any]) -> None:
+        """Declare a driver for each process of several, and how their returns are correlated."""
+        shares = next(iter(together.processes)) if together.shared else None
+        for member, process in together.processes.items():
+            check_name(member)
+            self.add(process_driver(member, process, self.periods, shares=shares, **options))
+        for first, second, value in together.correlated_pairs():
+            self.correlate(first, second, value, kind="linear")
 
     @checked
     def drivers_from(

@@ -125,6 +125,17 @@ def open_parts(folder: str | Path) -> TrialParts:
     return parts
 
 
+def _manifest_of(path: Path, about: Mapping[str, Any]) -> dict[str, Any]:
+    """Return the manifest of a folder, or a fresh one; raises FileError for that of another run."""
+    manifest = _manifest(path) or {**about, "parts": [], "complete": False}
+    for key, value in json.loads(json.dumps(about)).items():
+        if manifest.get(key) != value:
+            raise FileError(
+                f"has trials of another run: its {key} differs; give another folder", file=str(path)
+            )
+    return manifest
+
+
 def simulate_parts(program: Program, options: SimulationOptions, folder: str | Path) -> TrialParts:
     """Write the trials of a run into a folder, and return them; parts that are there already, of
     the same run, are kept. See Model.simulate.
@@ -136,12 +147,7 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
     names = [name for name in kept_names(program, options.keep) if not program.shapes[name].row]
     blocks = Blocks.cut(options.trials, program.periods, plan.powers_of_two, program.shares)
     about = _about(program, names, plan.label, seed, blocks)
-    manifest = _manifest(path) or {**about, "parts": [], "complete": False}
-    for key, value in json.loads(json.dumps(about)).items():
-        if manifest.get(key) != value:
-            raise FileError(
-                f"has trials of another run: its {key} differs; give another folder", file=str(path)
-            )
+    manifest = _manifest_of(path, about)
     path.mkdir(parents=True, exist_ok=True)
     groups = _groups(blocks)
     task = BatchTask(program, plan, seed, blocks, tuple(names), options.on_bad == "error")
@@ -164,16 +170,9 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
         }
         with replacing(path / file) as half:
             parquet.write_table(arrow.table(columns), half)
-        first = blocks.part(groups[group].start).start
-        manifest["parts"].append(
-            {
-                "group": group,
-                "file": file,
-                "first": first,
-                "rows": len(columns[names[0]]),
-                "seal": seal_of_file(path / file),
-            }
-        )
+        first, rows = blocks.part(groups[group].start).start, len(columns[names[0]])
+        sealed = {"first": first, "rows": rows, "seal": seal_of_file(path / file)}
+        manifest["parts"].append({"group": group, "file": file, **sealed})
         manifest["parts"].sort(key=lambda piece: piece["group"])
         _write(path, manifest)
         del waiting[group]

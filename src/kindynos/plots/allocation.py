@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from matplotlib.axes import Axes
 
+from kindynos.arrays import Floats
 from kindynos.formatting import number
 from kindynos.markets.allocation.allocation import Allocation
 from kindynos.markets.allocation.before_after import BeforeAfter
@@ -59,31 +60,11 @@ def frontier(
     ax.plot(*(100 * places.T), "o", color=MIDDLE, mec=INK, ms=7, ls="none", label="single holdings")
     for name, (x, y) in zip(source.names, 100 * places, strict=True):
         ax.annotate(name.replace("_", " "), (x, y), (8, 6), textcoords="offset points", fontsize=10)
-    marks = [("today's weights", source.today, "D", "white")]
-    marks += (
-        [("chosen: " + selected.wanted, selected.weights.to_numpy(), "*", ACCENT)]
-        if selected is not None
-        else []
-    )
-    for label, weights, marker, colour in marks:
-        if weights is not None:
-            x, y = (
-                losses.value(curve.risk, weights),
-                losses.mean(weights) - curve.request.region.charge(weights),
-            )
-            size = 17 if marker == "*" else 9
-            ax.plot(
-                100 * x,
-                100 * y,
-                marker,
-                color=colour,
-                mec=INK,
-                mew=1.4,
-                ms=size,
-                ls="none",
-                label=label,
-                zorder=5,
-            )
+    if source.today is not None:
+        _mark(ax, curve, source.today, "D", "today's weights", color="white", ms=9)
+    if selected is not None:
+        weights = selected.weights.to_numpy()
+        _mark(ax, curve, weights, "*", f"chosen: {selected.wanted}", color=ACCENT, ms=17)
     ax.axhline(0, color=INK, lw=0.8)
     ax.set_xlim(left=0)
     level = "" if curve.risk == "sd" else f" at {100 * curve.request.aim.level:g} %"
@@ -93,6 +74,14 @@ def frontier(
     ax.margins(0.12)
     ax.set_xlim(left=0)
     ax.legend(loc="upper left", bbox_to_anchor=(0, -0.1), ncols=2)
+
+
+def _mark(ax: Any, curve: Frontier, weights: Floats, marker: str, label: str, **style: Any) -> None:
+    """Draw weights as a point, after what it costs to trade to them."""
+    risk = curve.losses.value(curve.risk, weights)
+    mean = curve.losses.mean(weights) - curve.request.region.charge(weights)
+    style |= {"mec": INK, "mew": 1.4, "ls": "none", "zorder": 5}
+    ax.plot(100 * risk, 100 * mean, marker, label=label, **style)
 
 
 def _curve(curve: Frontier) -> tuple[Any, Any]:

@@ -44,6 +44,56 @@ def decision(solution: Solution, what: str = "tree", figure: Figure = NEW) -> No
     draw(solution, figure)
 
 
+def _node(
+    ax: Axes,
+    piece: Any,
+    place: tuple[float, float],
+    path: Path,
+    is_best: bool,
+    factor: float,
+    size: float,
+) -> None:
+    """Draw a part of the tree at its place, with its worth and its name."""
+    x, y = place
+    marker = {"choice": "s", "event": "o", "test": "D", "payoff": "|"}[piece.kind]
+    colour = ACCENT if is_best else DARK
+    ax.plot(
+        x,
+        y,
+        marker,
+        ms=size * (0.9 if piece.kind != "payoff" else 1.1),
+        color=colour,
+        mec=colour,
+        mfc="white",
+        mew=1.6,
+        zorder=3,
+    )
+    value = short(float(piece.value) / factor)
+    ax.text(
+        x + 0.03,
+        y,
+        f" {value}",
+        ha="left",
+        va="center",
+        fontsize=size,
+        color=INK,
+        fontweight="bold" if is_best else None,
+        bbox={"fc": "white", "ec": "none", "pad": 0.4, "alpha": 0.85},
+        zorder=2.5,
+    )
+    if piece.kind != "payoff" and path:
+        ax.text(
+            x,
+            y - 0.32,
+            piece.name,
+            ha="center",
+            va="bottom",
+            fontsize=0.85 * size,
+            color=INK,
+            style="italic",
+        )
+
+
 def _tree(solution: Solution, figure: Figure) -> None:
     ax = figure.subplots()
     places: dict[Path, tuple[float, float]] = {}
@@ -55,44 +105,7 @@ def _tree(solution: Solution, figure: Figure) -> None:
     for path, (x, y) in places.items():
         if path:
             _branch(ax, solution, path, places[path[:-1]], (x, y), path in best, size)
-        piece = solution.parts[path]
-        marker = {"choice": "s", "event": "o", "test": "D", "payoff": "|"}[piece.kind]
-        colour = ACCENT if path in best else DARK
-        ax.plot(
-            x,
-            y,
-            marker,
-            ms=size * (0.9 if piece.kind != "payoff" else 1.1),
-            color=colour,
-            mec=colour,
-            mfc="white",
-            mew=1.6,
-            zorder=3,
-        )
-        value = short(float(piece.value) / factor)
-        ax.text(
-            x + 0.03,
-            y,
-            f" {value}",
-            ha="left",
-            va="center",
-            fontsize=size,
-            color=INK,
-            fontweight="bold" if path in best else None,
-            bbox={"fc": "white", "ec": "none", "pad": 0.4, "alpha": 0.85},
-            zorder=2.5,
-        )
-        if piece.kind != "payoff" and path:
-            ax.text(
-                x,
-                y - 0.32,
-                piece.name,
-                ha="center",
-                va="bottom",
-                fontsize=0.85 * size,
-                color=INK,
-                style="italic",
-            )
+        _node(ax, solution.parts[path], (x, y), path, path in best, factor, size)
     ax.set_xlim(-0.25, deepest + 0.45)
     ax.set_ylim(ends - 0.4, -0.9)
     ax.axis("off")

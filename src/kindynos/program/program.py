@@ -299,6 +299,31 @@ class Program:
         return {name: value for name, value in by_name.items() if name in shapes}, notes
 
 
+def _steps(
+    lines: Mapping[str, Line],
+    dependent: Mapping[str, DependentDriver],
+    drivers: dict[str, Driver],
+    shapes: dict[str, Shape],
+    probe: Probe,
+) -> list[Step]:
+    """Return the steps that work out lines, and drivers that depend on others, each after what it
+    needs; notes the shape of each, and such drivers as they were checked.
+    """
+    steps: list[Step] = []
+    calculated: dict[str, Line | DependentDriver] = {**lines, **dependent}
+    for names in ordered(calculated):
+        if names[0] in shapes:  # given already by a shared call
+            continue
+        if names[0] in dependent:
+            valid = _checked_names(dependent[names[0]], shapes)
+            drivers[valid.name], shapes[valid.name] = valid, valid.shape
+            steps.append(DependentStep(valid))
+            probe.add(steps[-1])
+            continue
+        steps.append(_step_of(names, lines, shapes, probe, probe.periods))
+    return steps
+
+
 def compile_model(
     name: str,
     timeline: Timeline,
@@ -327,7 +352,6 @@ def compile_model(
         n: with_figures(q, used) for n, q in drivers.items() if isinstance(q, DependentDriver)
     }
     dependent = {n: q for n, q in drivers.items() if isinstance(q, DependentDriver)}
-    calculated: dict[str, Line | DependentDriver] = {**lines, **dependent}
     check_correlated_names(correlations, drivers, list(quantities))
     groups, shock_groups, repairs = groups_of(correlations, drivers)
     constants = {n: _read_only(given.array) for n, given in used.items()}
@@ -336,26 +360,11 @@ def compile_model(
     for name_of, array in _known_of(timeline, quantities).items():
         constants[name_of] = _read_only(array)
         shapes[name_of] = ROW if array.ndim else Shape()
-    steps: list[Step] = []
     _check_size(len(quantities), periods)
     formulas_only = not any(_may_mix_trials(line) for line in lines.values())
-    probe = Probe(
-        drivers,
-        constants,
-        periods,
-        formulas_only,
-        formulas_only and len(quantities) * periods > MOST_TRIED,
-    )
-    for names in ordered(calculated):
-        if names[0] in shapes:  # given already by a shared call
-            continue
-        if names[0] in dependent:
-            valid = _checked_names(dependent[names[0]], shapes)
-            drivers[valid.name], shapes[valid.name] = valid, valid.shape
-            steps.append(DependentStep(valid))
-            probe.add(steps[-1])
-            continue
-        steps.append(_step_of(names, lines, shapes, probe, periods))
+    large = formulas_only and len(quantities) * periods > MOST_TRIED
+    probe = Probe(drivers, constants, periods, formulas_only, large)
+    steps = _steps(lines, dependent, drivers, shapes, probe)
     shapes = {name_of: shape for name_of, shape in shapes.items() if name_of in quantities}
     return Program(
         name,

@@ -65,6 +65,25 @@ def allocated(
         parts += ["", _walked(walked), Text(walked.verdict())]
     parts += ["", Text("\n".join(_notes(allocation, compared, sure)), style="dim")]
     parts += price_problems(prices)
+    tables, figures = _tables_and_figures(allocation, curve, compared, sure, walked)
+    return Report.of(
+        parts,
+        kind="allocation",
+        facts=partial(_facts, allocation, sure, walked),
+        tables=lambda: tables,
+        figures=lambda: figures,
+        result=Allocated(allocation, curve),
+    )
+
+
+def _tables_and_figures(
+    allocation: Allocation,
+    curve: Frontier,
+    compared: BeforeAfter | None,
+    sure: Resampled | None,
+    walked: WalkForward | None,
+) -> tuple[dict[str, pd.DataFrame | DataTable], dict[str, Draw]]:
+    """Return the whole tables and the pictures of weights and of what was asked beside them."""
     tables: dict[str, pd.DataFrame | DataTable] = {
         "contributions": DataTable(allocation.contributions(), None, "weights"),
         "figures": allocation.table(),
@@ -91,14 +110,7 @@ def allocated(
         tables["walk forward"] = DataTable(walked.table(), "walk forward", None)
         tables["values"] = DataTable(walked.values, None, "walk-forward")
         figures["walk-forward"] = walked.plot
-    return Report.of(
-        parts,
-        kind="allocation",
-        facts=partial(_facts, allocation, sure, walked),
-        tables=lambda: tables,
-        figures=lambda: figures,
-        result=Allocated(allocation, curve),
-    )
+    return tables, figures
 
 
 def before_and_after(allocation: Allocation, compared: BeforeAfter) -> Group:

@@ -56,8 +56,8 @@ def _distance(value: float, decimals: int) -> str:
     return "-" if math.isnan(value) else f"{value:.{decimals}f}"
 
 
-def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[str]) -> Report:
-    """Return the ranking of distributions, the parameters of one of them, and what it tells."""
+def _ranked_distributions(name: str, ranking: Ranking) -> FigureTable:
+    """Return the distributions, the best first, each with its criterion and distances."""
     table = table_of(
         f"{name}: distributions for {len(ranking.data.values):,} values, by "
         f"{ranking.criterion.upper()}",
@@ -85,6 +85,11 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
             _distance(answer.kolmogorov_smirnov, 3),
             _p(answer.kolmogorov_smirnov_p),
         )
+    return table
+
+
+def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[str]) -> Report:
+    """Return the ranking of distributions, the parameters of one of them, and what it tells."""
     words = [f"The p-values are by parametric bootstrap, {ranking.samples} samples each."]
     words += [
         f"{item.label}: {'; '.join(item.fitted.at_bound.values())}."
@@ -99,7 +104,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
     return Report.of(
         [
             *opening([f"{ranking.verdict}."]),
-            table,
+            _ranked_distributions(name, ranking),
             "",
             _fitted(shown),
             "",
@@ -246,33 +251,11 @@ def series(
         facts=lambda: plain_value(
             {
                 "column": name,
-                "values": ranking.observations,
                 "notes": notes,
-                "season": ranking.season,
-                "choices": ranking.choices.words,
-                "criterion": ranking.criterion,
-                "ranking": _known(ranked, "process"),
-                "verdict": ranking.verdict,
-                "shown": selected,
-                "parameters": {
-                    key: value
-                    for key, value in parameters_of(process).items()
-                    if not key.startswith("history")
-                },
-                "standard_errors": dict(process.fitted.standard_errors) if process.fitted else {},
-                "intervals": {
-                    key: list(ends)
-                    for key, ends in (process.fitted.intervals if process.fitted else {}).items()
-                },
-                "tests": [
-                    {"test": test.name, "p": test.p, "meaning": test.words}
-                    for test in diagnosis.tests
-                ],
-                "outliers": [{"period": str(p)[:10], **row} for p, row in outliers.iterrows()],
-                "ahead without outliers": None
-                if without is None
-                else [{"period": str(p)[:10], **row} for p, row in without.iterrows()],
-                "ahead": [{"period": str(period)[:10], **row} for period, row in coming.iterrows()],
+                **_series_facts(ranking, selected),
+                "outliers": _by_period(outliers),
+                "ahead without outliers": None if without is None else _by_period(without),
+                "ahead": _by_period(coming),
             }
         ),
         tables=lambda: only_files(
@@ -283,6 +266,32 @@ def series(
         figures=lambda: {"fan": partial(ranking.plot, selected, periods=ahead)},
         pages=lambda: {"diagnostics": diagnosis.plot},
     )
+
+
+def _by_period(frame: pd.DataFrame) -> list[dict[str, Any]]:
+    """Return the rows of a table with their periods as days, as plain data."""
+    return [{"period": str(period)[:10], **row} for period, row in frame.iterrows()]
+
+
+def _series_facts(ranking: SeriesRanking, selected: str) -> dict[str, Any]:
+    """Return the ranking, and what is known of one process, as plain data."""
+    process, fitted = ranking[selected], ranking[selected].fitted
+    parameters = parameters_of(process).items()
+    tests = ranking.diagnose(selected).tests
+    intervals = fitted.intervals.items() if fitted else ()
+    return {
+        "values": ranking.observations,
+        "season": ranking.season,
+        "choices": ranking.choices.words,
+        "criterion": ranking.criterion,
+        "ranking": _known(ranking.table(), "process"),
+        "verdict": ranking.verdict,
+        "shown": selected,
+        "parameters": {key: value for key, value in parameters if not key.startswith("history")},
+        "standard_errors": dict(fitted.standard_errors) if fitted else {},
+        "intervals": {key: list(ends) for key, ends in intervals},
+        "tests": [{"test": test.name, "p": test.p, "meaning": test.words} for test in tests],
+    }
 
 
 def _order(values: Floats) -> list[str]:

@@ -133,6 +133,19 @@ def _mean(values: Floats) -> Estimate:
 
 
 @checked
+def _choices(spans: pd.PeriodIndex, size: int, every: str) -> list[int]:
+    """Return the returns before which weights are chosen: at the close of the last day of a span,
+    to be held from the next day on.
+    """
+    choices = [t for t in range(size, len(spans)) if spans[t] != spans[t - 1]]
+    if len(choices) < FEWEST_SPANS:
+        raise ParameterError(
+            f"a window of {size} leaves {len(choices)} {every}s of {len(spans)} returns; at least "
+            f"{FEWEST_SPANS} are needed"
+        )
+    return choices
+
+
 def walk_forward(
     request: AllocationRequest, every: str, window: int | None, cost: float | None
 ) -> WalkForward:
@@ -147,13 +160,7 @@ def walk_forward(
     spans = source.dates.to_period(SPANS[every])
     if not _has_each(source.dates, every):
         raise ParameterError(f"prices are more than a {every} apart; choose a longer every=")
-    # Weights are chosen at the close of the last day of a span, and held from the next day on.
-    choices = [t for t in range(size, count) if spans[t] != spans[t - 1]]
-    if len(choices) < FEWEST_SPANS:
-        raise ParameterError(
-            f"a window of {size} leaves {len(choices)} {every}s of {count} returns; at least "
-            f"{FEWEST_SPANS} are needed"
-        )
+    choices = _choices(spans, size, every)
     n = len(source.names)
     still = np.full(n, 1 / n) if source.today is None else source.today
     tiled = np.tile(still, (3, 1))
