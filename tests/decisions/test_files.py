@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 import kindynos as kd
-from kindynos.inference.tails import weighted_figure, weighted_quantile
+from kindynos.inference.sample import Sample
 from tests.common import Case, run
 
 CRITERIA = """
@@ -148,13 +148,11 @@ class Figures(Case):
         repeated = np.sort(np.repeat(values, counts))
         for level in (0.05, 0.3, 0.9):
             expected = repeated[int(np.ceil(level * len(repeated))) - 1]
-            self.assertEqual(weighted_quantile(values, counts.astype(float), level), expected)
+            self.assertEqual(Sample.of(values, counts.astype(float)).reached(level), expected)
         part = 0.25 * len(repeated)
         whole, rest = int(part), part - int(part)
         tail = (repeated[:whole].sum() + rest * repeated[whole]) / part
-        self.assertAlmostEqual(
-            weighted_figure(values, counts.astype(float), "expected shortfall", 0.25), tail
-        )
+        self.assertAlmostEqual(Sample.of(values, counts.astype(float)).tail_mean(0.25), tail)
 
     def test_errors_of_percentiles_hold_from_both_sides(self):
         gaps, errors = [], []

@@ -6,15 +6,16 @@ import numpy as np
 from scipy import stats
 
 from kindynos.inference.intervals import (
+    hall,
     correlation_by_blocks,
     jackknife_error,
     jackknifed,
     proportion,
-    skewness_corrected,
     t_point,
     wilson,
 )
-from kindynos.inference.tails import even_tail, weighted_tail
+from kindynos.inference.rows import loss_tail
+from kindynos.inference.sample import Sample
 from tests.common import Case
 
 RNG = np.random.default_rng(3)
@@ -49,9 +50,9 @@ class Points(Case):
 
     def test_hall_corrects_towards_the_long_side(self):
         skewed = RNG.exponential(1, 200)
-        self.assertLess(skewness_corrected(1.96, skewed), 1.96 + 1)
-        self.assertNotAlmostEqual(skewness_corrected(1.96, skewed), 1.96, 2)
-        self.assertAlmostEqual(skewness_corrected(1.96, np.tile([-1.0, 1.0], 50)), 1.96)
+        self.assertLess(hall(1.96, stats.skew(skewed), 200), 1.96 + 1)
+        self.assertNotAlmostEqual(hall(1.96, stats.skew(skewed), 200), 1.96, 2)
+        self.assertAlmostEqual(hall(1.96, stats.skew(np.tile([-1.0, 1.0], 50)), 100), 1.96)
 
 
 class Correlations(Case):
@@ -81,18 +82,42 @@ class Correlations(Case):
 
 
 class Tails(Case):
-    def test_even_weights_are_the_usual_quantile(self):
+    def test_losses_that_weigh_alike(self):
         rows = RNG.normal(size=(5, 250))
-        q, shortfall = even_tail(rows, 0.95)
-        np.testing.assert_allclose(q, np.quantile(rows, 0.95, axis=1))
-        worst = np.sort(rows, axis=1)[:, ::-1]
-        by_hand = (worst[:, :12].sum(axis=1) + 0.5 * worst[:, 12]) / 12.5
-        np.testing.assert_allclose(shortfall, by_hand)
+        for weights in (None, np.full(250, 1 / 250)):
+            quantile, mean = loss_tail(rows, 0.95, weights)
+            np.testing.assert_allclose(
+                quantile, np.quantile(rows, 0.95, axis=1, method="weibull"), rtol=1e-12
+            )
+            worst = np.sort(rows, axis=1)[:, ::-1]
+            by_hand = (worst[:, :12].sum(axis=1) + 0.5 * worst[:, 12]) / 12.5
+            np.testing.assert_allclose(mean, by_hand)
+
+    def test_every_level_and_number_of_losses(self):
+        for count in (1, 2, 9, 20, 99):
+            losses = RNG.normal(size=count)
+            worst = np.sort(losses)[::-1]
+            for level in (0.5, 0.9, 0.95, 0.99):
+                quantile, mean = (float(x[0]) for x in loss_tail(losses[None], level))
+                self.assertAlmostEqual(quantile, np.quantile(losses, level, method="weibull"))
+                part = count * (1 - level)
+                weights = np.clip(part - np.arange(count), 0, 1)
+                self.assertAlmostEqual(mean, worst @ weights / part)
+                self.assertAlmostEqual(mean, -Sample.of(-losses).tail_mean(1 - level))
+
+    def test_the_next_loss_exceeds_it_as_often_as_it_says(self):
+        drawn = RNG.exponential(size=(40_000, 199))
+        quantile, _ = loss_tail(drawn, 0.99)
+        share = np.exp(-quantile).mean()  # of a further loss that exceeds it
+        self.assertAlmostEqual(share, 0.01, delta=2e-4)
 
     def test_weights_are_heeded(self):
-        losses = np.array([[1.0, 2.0, 3.0, 4.0]])
-        q, _ = weighted_tail(losses, np.array([0.1, 0.1, 0.1, 0.7]), 0.5)
-        self.assertAlmostEqual(float(q[0]), np.interp(0.5, [0.05, 0.15, 0.25, 0.65], [1, 2, 3, 4]))
+        losses, weights = np.array([[1.0, 2.0, 3.0, 4.0]]), np.array([0.1, 0.1, 0.1, 0.7])
+        quantile, mean = loss_tail(losses, 0.15, weights)
+        self.assertAlmostEqual(
+            float(quantile[0]), np.interp(0.15 * 1.7, [0.1, 0.2, 0.3, 1.0], [1, 2, 3, 4])
+        )
+        self.assertAlmostEqual(float(mean[0]), (0.05 * 2 + 0.1 * 3 + 0.7 * 4) / 0.85)
 
 
 class Hall(Case):
@@ -100,7 +125,7 @@ class Hall(Case):
         terms = np.random.default_rng(3).exponential(1, 150)
         skew, n = stats.skew(terms), len(terms)
         for t in (-1.96, 1.96):
-            x = skewness_corrected(t, terms)
+            x = hall(t, skew, n)
             # g(x) = x + a x² + a² x³ / 3 + a / 2 with a = skew / (3 sqrt(n)) is near normal.
             a = skew / (3 * np.sqrt(n))
             self.assertAlmostEqual(x + a * x**2 + a**2 * x**3 / 3 + a / 2, t)

@@ -4,7 +4,7 @@ import numpy as np
 from benchmarks.coverage import MODELS, PLANS, covered
 
 import kindynos as kd
-from kindynos.results.sample import Sample
+from kindynos.inference.sample import Sample
 from kindynos.results.statistics import percentile
 from tests.common import Case, proof
 

@@ -110,14 +110,15 @@ class Figures(Case):
 
     def test_weighted_figures_are_those_of_repeated_rows(self):
         weights = np.tile([1.0, 2.0, 3.0], 1000)
-        found, repeated = (
-            kd.read_trials(TABLE, weights=weights)["growth"],
-            np.repeat(TABLE["growth"].to_numpy(), weights.astype(int)),
-        )
+        trials = kd.read_trials(TABLE, weights=weights)
+        self.assertIn("weights count trials: 3,000 rows stand for 6,000", trials.notes)
+        found = trials["growth"]
+        repeated = np.repeat(TABLE["growth"].to_numpy(), weights.astype(int))
         self.assertAlmostEqual(float(found.mean), repeated.mean())
-        self.assertAlmostEqual(float(found.sd), repeated.std())
+        self.assertAlmostEqual(found.mean.error, 1.96 * stats.sem(repeated), delta=1e-5)
+        self.assertAlmostEqual(float(found.sd), repeated.std(ddof=1))
         self.assertAlmostEqual(float(found.skewness), stats.skew(repeated))
-        share, worth = np.mean(repeated <= 0.03), 2571  # 6000^2 / 14000: as many of one weight
+        share, worth = np.mean(repeated <= 0.03), 6000
         ends = stats.binomtest(round(share * worth), worth).proportion_ci(method="wilson")
         place = found.percentile_of(0.03)
         np.testing.assert_allclose(
@@ -126,10 +127,23 @@ class Figures(Case):
             atol=0.1,
         )
         self.assertAlmostEqual(float(found.chance(below=0)), (repeated < 0).mean())
-        self.assertAlmostEqual(float(found.percentile(5)), np.percentile(repeated, 5), delta=2e-3)
+        self.assertAlmostEqual(float(found.percentile(5)), np.percentile(repeated, 5))
         tail = np.sort(repeated)[:300]
         self.assertAlmostEqual(float(found.expected_shortfall(0.95)), -tail.mean(), delta=1e-3)
         self.assertAlmostEqual(float(found.statistic("kurtosis")), stats.kurtosis(repeated))
+
+    def test_errors_do_not_hang_on_the_order_of_rows(self):
+        generator = np.random.default_rng(6)
+        frame = pd.DataFrame({"x": generator.normal(size=4_000)})
+        frame["y"] = frame["x"] + generator.normal(size=4_000)
+        mixed, ordered = kd.read_trials(frame), kd.read_trials(frame.sort_values("x"))
+        for name, *arguments in (("percentile", 5.0), ("sd",), ("skewness",)):
+            one, two = (trials["x"].statistic(name, *arguments) for trials in (mixed, ordered))
+            self.assertAlmostEqual(one, two)
+            self.assertTrue(0.6 < two.error / one.error < 1.7, (name, one, two))
+        one, two = (trials.joint("x", "y").correlation for trials in (mixed, ordered))
+        self.assertTrue(0.6 < two.error / one.error < 1.7)
+        np.testing.assert_array_equal(ordered["x"].values, np.sort(frame["x"]))
 
     def test_weighted_errors_hold_from_both_sides(self):
         rng = np.random.default_rng(2)

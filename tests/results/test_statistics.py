@@ -13,7 +13,7 @@ from scipy import stats
 from kindynos.inference.estimates import Estimate, Estimates
 from kindynos.results import statistics as ours
 from kindynos.results.result import Result
-from kindynos.results.sample import Sample
+from kindynos.inference.sample import Sample
 from tests.common import Case, proof
 
 

@@ -43,18 +43,19 @@ def read(trials, words):
 class Weighted(Case):
     def test_the_interval_of_a_weighted_figure_by_its_formula(self):
         generator = np.random.default_rng(2)
-        x, w = generator.gamma(2.0, 1.0, 900), generator.uniform(0.5, 1.5, 900)
+        x, w = generator.normal(2.0, 1.0, 4_000), generator.uniform(0.5, 1.5, 4_000)
         found = kd.read_trials(pd.DataFrame({"x": x}), weights=w)["x"]
         share = w / w.sum()
         mean = float(share @ x)
         error = np.sqrt((share**2 * (x - mean) ** 2).sum())
         self.assertAlmostEqual(found.mean.error / error, 1.96, delta=0.005)
         order = np.argsort(x)
-        middle = np.cumsum(share[order]) - share[order] / 2
-        q = np.interp(0.2, middle, x[order])
+        # each value lies at the share of the weight of all others that is below it
+        levels = (np.cumsum(share[order]) - share[order]) / (1 - share[order])
+        q = np.interp(0.2, levels, x[order])
         below = x <= q
         reach = 1.96 * np.sqrt((share**2 * (below - share @ below) ** 2).sum())
-        ends = np.interp([0.2 - reach, 0.2 + reach], middle, x[order])
+        ends = np.interp([0.2 - reach, 0.2 + reach], levels, x[order])
         percentile = found.percentile(20)
         np.testing.assert_allclose([percentile.low, percentile.high], ends, rtol=1e-4)
         risk = found.value_at_risk(0.8)
@@ -69,11 +70,47 @@ class Weighted(Case):
         x = np.random.default_rng(3).gamma(2.0, 1.0, 2_000)
         plain, weighted = (
             kd.read_trials(pd.DataFrame({"x": x}), weights=weights)["x"]
-            for weights in (None, np.full(2_000, 3.0))
+            for weights in (None, np.full(2_000, 0.05))
         )
-        for name, *arguments in (("mean",), ("skewness",), ("kurtosis",), ("percentile_of", 1.0)):
+        for name, *arguments in (
+            ("mean",),
+            ("sd",),
+            ("skewness",),
+            ("percentile", 5.0),
+            ("value_at_risk", 0.99),
+            ("expected_shortfall", 0.99),
+            ("percentile_of", 1.0),
+        ):
             one, two = (side.statistic(name, *arguments) for side in (plain, weighted))
-            np.testing.assert_allclose([two, two.error], [one, one.error], rtol=2e-3)
+            self.assertEqual([two, two.low, two.high], [one, one.low, one.high])
+        few = kd.read_trials(pd.DataFrame({"x": np.arange(1.0, 21)}), weights=np.ones(20))["x"]
+        self.assertAlmostEqual(few.sd, np.arange(1.0, 21).std(ddof=1))
+        self.assertAlmostEqual(few.percentile(5), 1.95)
+
+    def test_trials_on_the_thin_side_give_no_narrow_interval(self):
+        x = np.random.default_rng(4).normal(-1.0, 1.0, 2_000)
+        found = kd.read_trials(pd.DataFrame({"x": x}), weights=np.exp(x + 0.5))["x"]
+        self.assertTrue(np.isnan(found.percentile(99).error))
+        self.assertIn("effective trials", found.percentile(99).note)
+        self.assertTrue(found.percentile(90).rough)
+        self.assertTrue(np.isnan(found.chance(above=2.5).error))
+        self.assertFalse(found.percentile(5).rough)
+        self.assertLess(found.percentile(5).error, 0.09)  # more trials than weights of 1 have here
+        few = kd.read_trials(pd.DataFrame({"x": x[:400]}), weights=np.exp(x[:400] + 0.5))["x"]
+        self.assertRegex(few.mean.note, r"the weights leave \d+ effective trials; 200 are needed")
+
+    @proof
+    def test_percentiles_hold_on_both_sides_of_what_weights_aim_at(self):
+        figures = {5: [], 25: [], 50: [], 75: []}
+        for seed in range(repeats(150)):
+            x = np.random.default_rng(seed).normal(-1.0, 1.0, 2_000)
+            found = kd.read_trials(pd.DataFrame({"x": x}), weights=np.exp(x + 0.5))["x"]
+            for q, ones in figures.items():
+                ones.append(found.percentile(q))
+        for q, ones in figures.items():
+            truth = stats.norm.ppf(q / 100)
+            with self.subTest(percentile=q):
+                self.assertCalibrated([x - truth for x in ones], [x.error for x in ones])
 
     @proof
     def test_errors_hold_where_weights_depend_on_values(self):

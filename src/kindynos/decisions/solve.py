@@ -22,8 +22,8 @@ from kindynos.decisions.tree import Choice, Event, EventTest, Pay, Payoff, Tree,
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError, concerning
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import Z, proportion
-from kindynos.inference.tails import weighted_ends, weighted_figure, weighted_quantile
+from kindynos.inference.intervals import Z, proportion, wilson
+from kindynos.inference.sample import Sample
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.dominance import dominance_of_chances
 from kindynos.validate import (
@@ -158,7 +158,10 @@ class Rollback:
                 return float(np.sum(weight * value) / total)
             return float(np.mean(value))
         values, weights = value
-        return weighted_figure(values, weights, self.by, self.level)
+        sample = Sample.of(values, weights)
+        if self.by == "percentile":
+            return sample.reached(self.level)
+        return sample.tail_mean(self.level)
 
     def estimate(self, value: Any, weight: Any) -> Estimate:
         """Return what a value is worth, with its sampling error, in the units of the payoffs."""
@@ -170,10 +173,18 @@ class Rollback:
             return Estimate(self.sign * back(figure), ends[0], ends[1])
         if self.draws.trials == 1:  # nothing was drawn
             return Estimate(self.sign * figure, self.sign * figure, self.sign * figure)
-        values, weights = value
-        low, high = weighted_ends(values, weights, self.by, self.level)
-        ends = sorted((self.sign * low, self.sign * high))
+        ends = sorted(self.sign * end for end in self._ends(Sample.of(*value)))
         return Estimate(self.sign * figure, ends[0], ends[1])
+
+    def _ends(self, sample: Sample) -> tuple[float, float]:
+        """Return the 95 % interval of a percentile, or of the mean of the worst part."""
+        if self.by == "percentile":
+            up_to = sample.up_to(sample.reached(self.level))
+            low, high = wilson(self.level, up_to.worth)
+            return sample.reached(low), sample.reached(high)
+        reach = Z * sample.shortfalls(self.level)[1].deviation(True) / self.level
+        mean = sample.tail_mean(self.level)
+        return mean - reach, mean + reach
 
 
 def _joined(parts: list[tuple[Floats, Floats]]) -> tuple[Floats, Floats]:
@@ -301,7 +312,7 @@ class Solution(Reported):
             values, chances = self.distribution(name)
             mean = float(values @ chances)
             piece = self.parts[(name,)]
-            ends = [weighted_quantile(values, chances, level) for level in (0.05, 0.5, 0.95)]
+            ends = [Sample.of(values, chances).reached(level) for level in (0.05, 0.5, 0.95)]
             sd = math.sqrt(max(float((values - mean) ** 2 @ chances), 0.0))
             rows[name] = (
                 float(piece.value),
@@ -340,7 +351,7 @@ class Solution(Reported):
                 roll = means.roll(self.decision.root, (), 1.0, 0.0)
                 mean = float(np.mean(roll))
                 values, chances = self._payoffs(draws, name)
-                ends = [weighted_quantile(values, chances, level) for level in (0.05, 0.5, 0.95)]
+                ends = [Sample.of(values, chances).reached(level) for level in (0.05, 0.5, 0.95)]
                 rows[name, criterion] = (mean, _error(roll, 1.0, mean), *ends)
         order = [(a, c) for a in self.decision.alternatives for c in self.decision.criteria]
         index = pd.MultiIndex.from_tuples(order, names=["alternative", "criterion"])
@@ -501,12 +512,9 @@ class Solution(Reported):
         for name, value in values.items():
             gap = best - sign * value
             often = self._chance(gap == 0)
-            if weights is None:
-                mean, high = float(gap.mean()), float(np.percentile(gap, 95))
-                error = Z * float(gap.std(ddof=1)) / math.sqrt(len(gap))
-            else:
-                mean, error = float(gap @ weights), 0.0
-                high = weighted_quantile(gap, weights, 0.95)
+            sample = Sample.of(gap, weights)
+            mean, high = sample.middle, sample.reached(0.95)
+            error = Z * sample.distances().deviation(True) if weights is None else 0.0
             rows[name] = mean, error, high, float(often), often.error
         columns = ["mean", "error", "P95", "best in", "error of best in"]
         return pd.DataFrame.from_dict(rows, orient="index", columns=columns)

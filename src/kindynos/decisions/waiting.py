@@ -18,7 +18,7 @@ from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import Z
 from kindynos.validate import Count, array_of, checked
 
@@ -93,7 +93,7 @@ def value_of_waiting(
 
 def _mean(values: Floats) -> Estimate:
     mean, reach = float(values.mean()), Z * float(values.std(ddof=1)) / math.sqrt(len(values))
-    return Estimate(mean, mean - reach, mean + reach)
+    return symmetrical(mean, reach)
 
 
 def _basis(state: Floats, gain: Floats, centre: Floats, spread: Floats, degree: int) -> Floats:

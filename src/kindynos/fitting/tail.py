@@ -18,7 +18,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions.special import betaincinv
 from kindynos.errors import ParameterError
-from kindynos.inference.tails import even_tail
+from kindynos.inference.rows import loss_tail
 from kindynos.memory import remembered
 from kindynos.sampling.streams import stream
 
@@ -51,7 +51,7 @@ class Tails:
         """
         if 1 - level <= self.share:
             return _figures(self.threshold, self.shape, self.scale, self.share / (1 - level))
-        q, _ = even_tail(self.rows, level)
+        q, _ = loss_tail(self.rows, level)
         within = np.maximum(np.minimum(self.rows, self.threshold[:, None]) - q[:, None], 0).mean(
             axis=1
         )

@@ -25,7 +25,7 @@ from kindynos.distributions.recalibrated import OUTER
 from kindynos.distributions.smooth import SmoothPercentiles, smooth_percentiles
 from kindynos.distributions.special import ndtri
 from kindynos.errors import FileError, KindynosError, ParameterError
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import Z, t_point, wilson
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
@@ -172,7 +172,7 @@ class TrackRecord(Reported):
             return Estimate(math.nan)
         count, mean = len(self.cases), float(self.scores.mean())
         reach = t_point(count - 1) * float(self.scores.std(ddof=1)) / math.sqrt(count)
-        return Estimate(mean, mean - reach, mean + reach)
+        return symmetrical(mean, reach)
 
     @cached_property
     def widening(self) -> Estimate:
@@ -213,7 +213,7 @@ class TrackRecord(Reported):
         left_out = 1 - (own.sum() - own) / (reference.sum() - reference)
         spread = math.sqrt((count - 1) / count * float(((left_out - left_out.mean()) ** 2).sum()))
         reach = t_point(count - 1) * spread
-        return Estimate(value, value - reach, value + reach)
+        return symmetrical(value, reach)
 
     @property
     def _in_ratios(self) -> bool:

@@ -177,9 +177,9 @@ class Estimate(float, Inline):
 LOPSIDED = 0.25  # difference of the halves of an interval, beside the wider, that is shown
 
 
-def symmetrical(value: float, error: float) -> Estimate:
+def symmetrical(value: float, error: float, rough: bool = False) -> Estimate:
     """Return a figure with an interval of the same width on both sides."""
-    return Estimate(value, value - error, value + error)
+    return Estimate(value, value - error, value + error, rough)
 
 
 def _rounded(value: float, error: float) -> str:

@@ -9,11 +9,11 @@ from itertools import pairwise
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 from scipy.special import bdtr, ndtri, stdtrit
 
 from kindynos.arrays import Floats
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 
 UPPER = 0.975  # the level of the upper end
 Z = float(ndtri(UPPER))  # the normal point, 1.96
@@ -96,6 +96,16 @@ def order_places(count: int, tail: float) -> tuple[int, int]:
     return int(np.searchsorted(at_most, UPPER)) + 1, int(np.count_nonzero(at_most <= 1 - UPPER))
 
 
+def ends_of_draws(draws: ArrayLike) -> tuple[float, float]:
+    """Return the ends of the 95 % interval of a figure from draws of it.
+
+    >>> ends_of_draws(range(1001))
+    (25.0, 975.0)
+    """
+    low, high = np.quantile(np.asarray(draws, dtype=np.float64), [1 - UPPER, UPPER]).tolist()
+    return low, high
+
+
 def proportion(hits: NDArray[Any]) -> Estimate:
     """Return the share of independent trials with a hit, or the mean of the chance of one in each,
     by Wilson's interval.
@@ -119,8 +129,7 @@ def jackknife_error(left_out: Floats, point: float | None = None) -> float:
 
 def jackknifed(value: float, left_out: Floats) -> Estimate:
     """Return a figure with the interval of ``jackknife_error``."""
-    error = jackknife_error(left_out)
-    return Estimate(value, value - error, value + error)
+    return symmetrical(value, jackknife_error(left_out))
 
 
 def correlation_by_blocks(
@@ -195,25 +204,11 @@ def _correlation(sums: list[Floats]) -> Floats:
         return np.where(spread > 0, (ab - a * b / count) / spread, 0.0)
 
 
-def skewness_corrected(t: float, terms: Floats) -> float:
+def hall(t: float, skewness: float, count: float) -> float:
     """Return the level of a t statistic of a mean of skewed terms that stands for ``t``.
 
     Source: Hall, Journal of the Royal Statistical Society B 54 (1992), 221-228: the cubic
     transformation.
     """
-    return hall(t, skewness_of(terms), len(terms))
-
-
-def skewness_of(terms: Floats) -> float:
-    """Return the skewness of terms, 0 where they are all equal."""
-    gaps = terms - terms.mean()
-    # so that no power leaves the floats
-    gaps /= max(float(np.abs(gaps).max()), np.finfo(float).tiny)
-    variance = float((gaps**2).mean())
-    return float((gaps**3).mean()) / variance**1.5 if variance > 0 else 0.0
-
-
-def hall(t: float, skewness: float, count: float) -> float:
-    """Return Hall's cubic transformation of a mean; see skewness_corrected."""
     a = skewness / (3 * math.sqrt(count))
     return float((np.cbrt(1 + 3 * a * (t - a / 2)) - 1) / a) if abs(a) > 1e-9 else t

@@ -21,9 +21,9 @@ import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import symmetrical
 from kindynos.inference.intervals import Z
-from kindynos.inference.tails import even_tail, weighted_tail
+from kindynos.inference.rows import loss_tail
 from kindynos.markets.prices import Prices
 from kindynos.program.differences import Change
 from kindynos.sampling.streams import stream
@@ -101,11 +101,11 @@ def risk_bridge(later: Holdings, earlier: Holdings, level: float, window: int, s
         f"value at risk at {100 * level:g} %",
         None,
         "amount",
-        _around(before, error_before),
-        _around(after, error_after),
+        symmetrical(before, error_before),
+        symmetrical(after, error_after),
         error,
         [change.stated for change in changes],
-        {c.name: _around(p, e) for c, p, e in zip(changes, parts, errors, strict=True)},
+        {c.name: symmetrical(p, e) for c, p, e in zip(changes, parts, errors, strict=True)},
         {name: first for name, (first, _) in alone.items()},
         {name: last for name, (_, last) in alone.items()},
         trials=window,
@@ -227,12 +227,8 @@ class _Ways:
             scale = self.sds[VOLATILITIES in made] / self.sds[REST in made]
             profits = np.where(self.absolute, held, held * prices) * scale
             losses, weights = -(window.returns @ profits), self.weights[REST in made]
-            q, _ = (
-                even_tail(losses, self.level)
-                if weights is None
-                else weighted_tail(losses, weights, self.level)
-            )
-            self.figures[mixture] = float(q)
+            quantile, _ = loss_tail(losses[None], self.level, weights)
+            self.figures[mixture] = float(quantile[0])
         return self.figures[mixture]
 
 
@@ -268,7 +264,3 @@ def _days_again(span: int, generator: np.random.Generator) -> Floats:
 def _reach(drawn: Floats) -> Floats:
     """Return the 95 % half-widths from the spread of figures ``(histories, figures)``."""
     return np.asarray(Z * drawn.std(axis=0, ddof=1))
-
-
-def _around(value: float, error: float) -> Estimate:
-    return Estimate(value, value - error, value + error)

@@ -12,8 +12,8 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.fitting.tail import FEWEST, drawn_tail, fit_tails
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import UPPER, order_places
-from kindynos.inference.tails import even_tail, weighted_tail
+from kindynos.inference.intervals import ends_of_draws, order_places
+from kindynos.inference.rows import loss_tail
 from kindynos.markets import method
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, p_value, root, scaled
@@ -27,7 +27,6 @@ NEAREST = 5  # days on each side of a quantile, at least, whose losses explain i
 # from here on a window of 1,000 returns no longer bounds a tail from above, a shorter one earlier;
 # 7 in 100 windows of independent returns reach it
 CLUSTERED = 1.4
-ENDS = (1 - UPPER, UPPER)
 
 
 class Ranked(Method):
@@ -75,7 +74,7 @@ class Historical(Ranked):
         instance("overlapping", self.overlapping, bool, "True or False")
 
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
-        q, shortfall = even_tail(rows, level)
+        q, shortfall = loss_tail(rows, level)
         return q * root(horizon), shortfall * root(horizon)
 
     def stretched(self, exposure: Exposure, horizon: int) -> tuple[Exposure, int]:
@@ -95,8 +94,8 @@ class Historical(Ranked):
             # where less than one loss is expected beyond the level, what bounds the value at risk
             # from below bounds the mean beyond it
             if len(losses) >= 2 * FEWEST and len(losses) * (1 - level) >= 1:
-                ends = np.quantile(drawn_tail(losses, level, apart)[1], ENDS)
-                low, high = float(ends[0]), float(ends[1]) if math.isfinite(high) else math.inf
+                ends = ends_of_draws(drawn_tail(losses, level, apart)[1])
+                low, high = ends[0], ends[1] if math.isfinite(high) else math.inf
             else:
                 high = math.inf
         return around(
@@ -160,10 +159,10 @@ class Tail(Method):
         losses, position = exposure.losses, MEASURES.index(measure)
         value = float(self.tail(losses[None], level)[position][0])
         apart = clustering(losses)
-        low, high = np.quantile(drawn_tail(losses, level, apart)[position], ENDS)
-        high = math.inf if apart > _most_apart(len(losses)) else float(high)
+        low, high = ends_of_draws(drawn_tail(losses, level, apart)[position])
+        high = math.inf if apart > _most_apart(len(losses)) else high
         return around(
-            value, float(low), high, root(horizon), _note(apart > _most_apart(len(losses)), high)
+            value, low, high, root(horizon), _note(apart > _most_apart(len(losses)), high)
         )
 
     def description(self, exposure: Exposure, horizon: int) -> str:
@@ -193,7 +192,7 @@ class Weighted(Ranked):
 
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
         _, weights = self.behind(rows[0])
-        q, shortfall = weighted_tail(rows, weights, level)
+        q, shortfall = loss_tail(rows, level, weights)
         return q * root(horizon), shortfall * root(horizon)
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
@@ -251,7 +250,7 @@ class Filtered(Ranked):
             growth = np.array([_term(row, horizon) for row in rows])
         else:
             growth = np.full(len(rows), root(horizon))
-        q, shortfall = even_tail(rows * self._scales(rows), level)
+        q, shortfall = loss_tail(rows * self._scales(rows), level)
         return q * growth, shortfall * growth
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
@@ -273,7 +272,7 @@ class Filtered(Ranked):
         def tail(rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
             path = garch_volatility(rows, model.reaction, model.persistence)
             growth = _term(losses, horizon)
-            q, shortfall = even_tail(rows * (path[:, -1:] / path[:, :-1]), level)
+            q, shortfall = loss_tail(rows * (path[:, -1:] / path[:, :-1]), level)
             return q * growth, shortfall * growth
 
         return tail
@@ -298,7 +297,7 @@ class Filtered(Ranked):
                     )
                 ]
             )
-            q, shortfall = even_tail(rows * (path[:, -1:] / path[:, :-1]), level)
+            q, shortfall = loss_tail(rows * (path[:, -1:] / path[:, :-1]), level)
             return q * growth, shortfall * growth
 
         return tail

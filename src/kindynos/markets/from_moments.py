@@ -20,9 +20,8 @@ from kindynos.fitting.student import (
     student_given,
     student_tail,
 )
-from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import UPPER, Z
-from kindynos.inference.tails import weighted_tail
+from kindynos.inference.estimates import Estimate, symmetrical
+from kindynos.inference.intervals import Z, ends_of_draws
 from kindynos.markets import method
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, root, scaled
@@ -87,7 +86,7 @@ class NormalMethod(MomentMethod):
             * root(horizon)
             * math.sqrt((of_mean + reach**2 / 2) / len(losses))
         )
-        return Estimate(value, value - error, value + error)
+        return symmetrical(value, error)
 
     def doubt(self, exposure: Exposure) -> str:
         losses = exposure.losses
@@ -168,12 +167,8 @@ def likely_student(
         position
     ] * drawn.scale * factor
     reach = float(student_tail(np.array(fit.df), level)[position])
-    low, high = np.quantile(draws, [1 - UPPER, UPPER])
-    return (
-        float(low),
-        (fit.location * horizon if mean else 0.0) + reach * fit.scale * factor,
-        float(high),
-    )
+    low, high = ends_of_draws(draws)
+    return low, (fit.location * horizon if mean else 0.0) + reach * fit.scale * factor, high
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -198,10 +193,9 @@ class CornishFisher(Method):
             expansion(np.array(level), skew, excess),
             (WEIGHTS / 2) @ expansion(levels, skew, excess),
         )
-        outside = np.flatnonzero(~in_domain(skew, excess))
-        if len(outside):
-            ordered = expansion_at(SCORES, skew[outside, None], excess[outside, None])
-            q[outside], beyond[outside] = weighted_tail(ordered, MASSES, level)
+        for row in np.flatnonzero(~in_domain(skew, excess)):
+            q[row], *inside = rearranged(np.append(level, levels), skew[row], excess[row])
+            beyond[row] = WEIGHTS / 2 @ inside
         return centre * horizon + spread * q, centre * horizon + spread * beyond
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
@@ -253,6 +247,14 @@ def expansion_at(z: Floats, skew: Floats, excess: Floats) -> Floats:
         (2 * z**3 - 5 * z) * skew**2 / 36,
     )
     return np.asarray(z + first + second - third)
+
+
+def rearranged(levels: Floats, skew: float, excess: float) -> Floats:
+    """Return the quantiles at levels of the expansion whose values are put in ascending order."""
+    values = expansion_at(SCORES, np.array(skew), np.array(excess))
+    order = np.argsort(values)
+    masses = MASSES[order]
+    return np.interp(levels, np.cumsum(masses) - masses / 2, values[order])
 
 
 def in_domain(skew: Floats, excess: Floats) -> np.ndarray:

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 from kindynos.inference.block_bootstrap import block_positions
 from kindynos.inference.intervals import Z
-from kindynos.inference.tails import even_tail
+from kindynos.inference.rows import loss_tail
 from kindynos.sampling.streams import stream
 
 HISTORIES = 200
@@ -121,7 +121,7 @@ NAMES = [
 
 
 def _figures(outcomes: Outcomes, level: float) -> list[float]:
-    q, beyond = even_tail(-outcomes.profits[None], level)
+    q, beyond = loss_tail(-outcomes.profits[None], level)
     return [
         float(outcomes.profits.mean()),
         float(outcomes.profits.std(ddof=1)),

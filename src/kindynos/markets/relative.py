@@ -10,7 +10,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import t_point
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import Method
@@ -45,7 +45,7 @@ def against(returns: Floats, benchmark: Floats, per_year: float) -> dict[str, Es
     of_tracking = tracking * math.sqrt(max(kurtosis - 1, 0.0) / (4 * count))
 
     def figure(value: float, error: float) -> Estimate:
-        return Estimate(value, value - point * error, value + point * error)
+        return symmetrical(value, point * error)
 
     together = float(np.corrcoef(returns, benchmark)[0, 1]) if returns.std() > 0 else math.nan
     reach = point / math.sqrt(count)  # on Fisher's scale

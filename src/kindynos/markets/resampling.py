@@ -18,7 +18,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.fitting.student import drawn_student, student_tail
-from kindynos.inference.intervals import UPPER
+from kindynos.inference.intervals import ends_of_draws
 from kindynos.memory import remembered
 from kindynos.processes.clustering import fit_garch
 from kindynos.sampling.streams import stream
@@ -69,12 +69,12 @@ def _ratio(answer: Floats, truth: Floats, ends: Floats) -> Floats:
 
 def bounds(value: float, ratios: Floats) -> tuple[float, float]:
     """Return the ends of the 95 % interval of the truth behind a figure."""
-    low, high = np.quantile(ratios, [1 - UPPER, UPPER])
+    low, high = ends_of_draws(ratios)
     if np.isnan(low):
         return math.nan, math.nan
     if low <= 0 or value <= 0:
         return (-math.inf, math.inf) if value <= 0 else (value / high, math.inf)
-    return value / float(high), value / float(low)
+    return value / high, value / low
 
 
 @remembered

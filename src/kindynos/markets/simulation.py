@@ -18,8 +18,8 @@ from kindynos.errors import ParameterError
 from kindynos.finance.ledger import grow
 from kindynos.fitting.student import fit_student
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import UPPER
-from kindynos.inference.tails import even_tail
+from kindynos.inference.intervals import ends_of_draws
+from kindynos.inference.rows import loss_tail
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.held_model import rank_correlations, still
 from kindynos.markets.holdings import Valued
@@ -134,7 +134,7 @@ class Simulated(Method):
         drawn = refit_returns(today.returns, self.marginals or "student", df, horizon)
         figures = np.array(
             [
-                even_tail(-profit(**dict(zip(names, rows, strict=True)))[None], level)[index][0]
+                loss_tail(-profit(**dict(zip(names, rows, strict=True)))[None], level)[index][0]
                 for rows in drawn
             ]
         )
@@ -142,7 +142,7 @@ class Simulated(Method):
         # a figure of few trials may lie apart from that of many; what refits change is in
         # proportion
         factor = value / figures[0] if figures[0] * value > 0 else 1.0
-        low, high = factor * np.quantile(gaps, [1 - UPPER, UPPER])
+        low, high = ends_of_draws(factor * gaps)
         centre, half = value + (low + high) / 2, math.hypot((high - low) / 2, sampled.error)
         return Estimate(value, centre - half, centre + half, sampled.rough)
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 
 from kindynos.errors import ParameterError
-from kindynos.inference.tails import even_tail
+from kindynos.inference.rows import loss_tail
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.prices import checked_date
 
@@ -48,7 +48,7 @@ def _worst(exposure: Exposure) -> Exposure:
     """Return the stretch in which today's holdings would have had the highest value at risk."""
     losses = exposure.losses
     length = min(WORST_LENGTH, max(len(losses) // 2, FEWEST))
-    q, _ = even_tail(sliding_window_view(losses, length), WORST_LEVEL)
+    q, _ = loss_tail(sliding_window_view(losses, length), WORST_LEVEL)
     begin = int(np.argmax(q))
     return _cut(exposure, begin, begin + length)
 

@@ -11,7 +11,7 @@ from typing import Any, Protocol, TypeVar
 import numpy as np
 
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import UPPER, t_point
+from kindynos.inference.intervals import ends_of_draws, t_point
 
 DRAWS = 200  # of the parameters
 FEW_DRAWS, FEW_TRIALS = 60, 1000  # where each needs paths of its own
@@ -49,10 +49,10 @@ def open_intervals(
     answer: dict[str, tuple[float, float]] = {}
     for name, value in figures.items():
         gaps = np.array([other[name] for other in result]) - own[name]
-        low, high = np.quantile(gaps, [1 - UPPER, UPPER])
+        low, high = ends_of_draws(gaps)
         parts = np.array([batch[name] for batch in batches])
         sampling = point * float(parts.std(ddof=1)) / math.sqrt(len(parts))
-        centre, half = value + float(low + high) / 2, math.hypot(float(high - low) / 2, sampling)
+        centre, half = value + (low + high) / 2, math.hypot((high - low) / 2, sampling)
         answer[name] = (centre - half, centre + half)
     return answer
 
@@ -73,14 +73,14 @@ def with_estimation_error(
     agains = [again(item) for item in process._redrawn(draws)]
     if not agains:
         return Estimate(value.value, value.low, value.high, value.rough, note or value.note)
-    low, high = np.quantile([float(item) for item in agains], [1 - UPPER, UPPER])
+    low, high = ends_of_draws([float(item) for item in agains])
     inner = float(np.nanmedian([0.0 if math.isnan(item.error) else item.error for item in agains]))
     own = 0.0 if math.isnan(value.error) else value.error
 
     def reach(gap: float) -> float:
         return math.hypot(math.sqrt(max(max(gap, 0.0) ** 2 - inner**2, 0.0)), own)
 
-    below, above = reach(float(value) - float(low)), reach(float(high) - float(value))
+    below, above = reach(float(value) - low), reach(high - float(value))
     said = (
         "the interval holds what the fit leaves "
         f"open{f' and a sampling error of {own:.2g}' if own else ''}"

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtr
-from kindynos.inference.intervals import UPPER
+from kindynos.inference.intervals import ends_of_draws
 from kindynos.sampling.streams import stream
 
 Theta = tuple[float, ...]
@@ -172,7 +172,7 @@ def likely_interval(draws: Floats, allowed: Floats) -> tuple[float, float]:
     """Return a 95 % interval: that of draws of a figure, and all that the likelihood allows,
     whichever goes further.
     """
-    low, high = np.quantile(draws, [1 - UPPER, UPPER]).tolist()
+    low, high = ends_of_draws(draws)
     return min([low, *allowed.tolist()]), max([high, *allowed.tolist()])
 
 

@@ -27,13 +27,13 @@ from kindynos.formatting import (
     step_of,
     threshold,
 )
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
+from kindynos.inference.sample import FEWEST
 from kindynos.program.program import Program
 from kindynos.reports import lumps
 from kindynos.results.figures import TableSpec
 from kindynos.results.result import Result, RowResult
 from kindynos.results.run import Run
-from kindynos.results.sample import FEWEST
 from kindynos.results.sensitivity.contributions import BASE
 from kindynos.results.sensitivity.methods import usual_method
 from kindynos.results.statistic_text import kind_of
@@ -140,8 +140,7 @@ def best_sentence(compared: Comparison, name: str) -> list[str]:
     size = amount(best.ahead, result.unit)
     error = best.ahead.error
     low, high = (
-        amount(Estimate(end, end - error, end + error), result.unit)
-        for end in (best.ahead.low, best.ahead.high)
+        amount(symmetrical(end, error), result.unit) for end in (best.ahead.low, best.ahead.high)
     )
     ends = f"{low.removesuffix(_unit_after(result.unit))} to {high}"
     if math.isnan(best.ahead):
@@ -202,7 +201,7 @@ def _at_point(swept: Sweep, name: str, row: Any) -> str:
     units = swept.units
     error = 0.0 if swept.errors is None else float(row[f"{name} error"])
     value = float(row[name])
-    figure = Estimate(value, value - error, value + error)
+    figure = symmetrical(value, error)
     is_chance = kind_of(swept.statistic) == "share"
     shown = share_in_words(figure) if is_chance else amount(figure, units.get(name))
     where = [
@@ -251,7 +250,7 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
         gap = abs(float(table.loc[best, "value"] - table.loc[second, "value"]))
         reach = float(table.loc[best, "error"] + table.loc[second, "error"])
         if gap > reach:
-            size = amount(Estimate(gap, gap - reach, gap + reach), unit)
+            size = amount(symmetrical(gap, reach), unit)
             lead = f"{_upper(best)} is best {rule}, by {size} over {second}"
         else:
             lead = f"{_upper(best)} and {second} cannot be told apart {rule}"
@@ -409,7 +408,7 @@ def contribution_sentence(name: str, answer: pd.DataFrame) -> list[str]:
     first, second = (str(label).replace("_", " ") for label in shares.index[:2])
     if item["share"] - two["share"] > item["error of share"] + two["error of share"]:
         error = float(item["error of share"])
-        share = Estimate(item["share"], item["share"] - error, item["share"] + error)
+        share = symmetrical(item["share"], error)
         return [f"{_upper(first)} contributes most to {to}: {share_in_words(share)}."]
     return [f"{_upper(first)} and {second} contribute most to {to}."]
 

@@ -11,7 +11,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.formatting import per_cent, share_decimals, short, with_error
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.reports.answers import decision_answer, opening
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_rows, plain_value
@@ -97,7 +97,7 @@ def _short_of(name: str) -> Callable[[Any], str]:
 def _with_error(value: float, error: float) -> str:
     if not error > 0:
         return short(value)
-    return " ".join(with_error(Estimate(value, value - error, value + error)))
+    return " ".join(with_error(symmetrical(value, error)))
 
 
 def _share(chance: float, error: float) -> str:

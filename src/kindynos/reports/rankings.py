@@ -40,7 +40,7 @@ def alone_share(row: pd.Series) -> Estimate:
     and one above 1 for all.
     """
     value, error = min(max(row["first-order share"], 0.0), 1.0), row["error of share"]
-    return Estimate(value, value - error, value + error)
+    return symmetrical(value, error)
 
 
 def ranking_remark(frame: pd.DataFrame, result: Result) -> str:

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.results.sample import Sample
+from kindynos.inference.sample import Sample
 
 
 def mean_terms(sample: Sample) -> Floats:
@@ -67,7 +67,7 @@ def shortfall_terms(sample: Sample, level: float, reference: float = 0.0) -> Flo
     if sample.better == "low":
         return shortfall_terms(sample.turned, level, -reference)
     losses = reference - sample.valid
-    edge = reference - float(sample.quantile(1 - level))
+    edge = reference - sample.reached(1 - level)
     return np.asarray(edge + np.maximum(losses - edge, 0.0) / (1 - level))
 
 

@@ -14,9 +14,9 @@ from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import correlation_by_blocks
+from kindynos.inference.sample import Sample
 from kindynos.results.reached_correlations import ranks
 from kindynos.results.result import Result
-from kindynos.results.sample import Sample
 from kindynos.results.sensitivity.rank import first_order_share
 from kindynos.results.statistics import chance
 from kindynos.validate import checked, finite, instance
@@ -97,15 +97,17 @@ def joint_distribution(
     }
     pair = [result.sample.only(valid) for result in (x, y)]
     (rank_x, rank_y), (first, _) = (_ranks(sample) for sample in pair), pair
-    bounds, weights = first.block_starts, first.valid_weights
-    explained = first_order_share(rank_x, y.values[valid], bounds, weights)
+    bounds = first.block_starts
+    weights = None if first.valid_weights is None else first.in_blocks(first.valid_weights)
+    by_block = [first.in_blocks(row) for row in (rank_x, rank_y, y.values[valid])]
+    explained = first_order_share(by_block[0], by_block[2], bounds, weights)
     scatter = Estimate(1 - float(explained), 1 - explained.high, 1 - explained.low)
     return JointDistribution(
         x,
         y,
         at,
         shares,
-        correlation_by_blocks(rank_x, rank_y, bounds, weights),
+        correlation_by_blocks(by_block[0], by_block[1], bounds, weights),
         scatter,
         None if valid.all() else _share(x, ~valid),
     )

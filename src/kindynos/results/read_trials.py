@@ -22,12 +22,14 @@ from kindynos.results.calculation import truths
 from kindynos.results.figures import FigureTables, checked_condition
 from kindynos.results.joint import JointDistribution, joint_distribution
 from kindynos.results.result import Result
+from kindynos.sampling.streams import stream
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table
 from kindynos.validate import array_of, checked, finite, instance, mapping, names_in, one_of
 
 BLOCKS = 20
+MOST_COUNTED = 20_000_000  # trials that weights may count
 
 
 class ReadTrials(FigureTables, Mapping[str, Result], Reported):
@@ -174,10 +176,12 @@ def read_trials(
     #DIV/0!, and the words in ``missing``, are trials without a value.
 
     ``columns`` chooses some; ``units``, ``targets`` and ``better`` ("high" or "low") are by column;
-    ``weights`` are one per trial, or the name of the column that holds them. With ``order``
+    ``weights`` are one per trial, or the name of the column that holds them. Weights that are whole
+    numbers, and differ, are counts: each row stands for so many trials with the same values. With ``order``
     consecutive rows may depend on each other, and errors are taken from the spread between blocks
-    of rows; otherwise trials are independent. Raises FileError for what cannot be read, naming the
-    column and the row, and ParameterError for unknown columns.
+    of rows; otherwise trials are independent, and are dealt to the blocks at random. Raises
+    FileError for what cannot be read, naming the column and the row, and ParameterError for unknown
+    columns.
 
     >>> trials = read_trials(pd.DataFrame({"growth": [0.02, 0.05, -0.01, 0.04]}))
     >>> round(float(trials["growth"].mean), 3)
@@ -205,6 +209,18 @@ def read_trials(
                 )
     units_by_column = {**table.units, **stated["units"]}
     size = len(next(iter(numbers.values())))
+    if weighted is not None and _are_counts(weighted):
+        if weighted.sum() > MOST_COUNTED:
+            raise ParameterError(
+                f"weights are whole numbers, and so count trials: {weighted.sum():,.0f} of them; "
+                f"at most {MOST_COUNTED:,} can be read. Divide them by their mean if they are no "
+                "counts"
+            )
+        rows = np.repeat(np.arange(size), weighted.astype(np.int64))
+        numbers = {name: values[rows] for name, values in numbers.items()}
+        notes.append(f"weights count trials: {size:,} rows stand for {len(rows):,}")
+        size, weighted = len(rows), None
+    dealt = None if order else stream(0, "blocks of trials", size).permutation(size)
     bounds = np.unique(np.linspace(0, size, min(BLOCKS, size) + 1).astype(np.int64))
     results: dict[str, Result] = {}
     for name in names:
@@ -219,6 +235,7 @@ def read_trials(
             better=side,
             target=None if target is None else finite(f"the target of {name!r}", target),
             weights=weighted,
+            dealt=dealt,
         )
     source_name = "DataFrame" if isinstance(source, pd.DataFrame) else Path(source).name
     return ReadTrials(results, notes, source_name)
@@ -273,6 +290,13 @@ def _weights(weights: Any, numbers: dict[str, Floats]) -> tuple[Floats | None, s
     if not np.isfinite(array).all() or (array < 0).any() or not array.sum() > 0:
         raise ParameterError("weights must be finite, at least 0, and not all 0")
     return array, column
+
+
+def _are_counts(weights: Floats) -> bool:
+    """Return whether weights are whole numbers that say how often each row occurred; weights that
+    are all alike say nothing.
+    """
+    return bool((weights == np.floor(weights)).all() and np.ptp(weights) > 0)
 
 
 def _chosen(columns: Iterable[str], numbers: dict[str, Floats]) -> list[str]:

@@ -16,10 +16,9 @@ from kindynos.arrays import Floats
 from kindynos.delegation import Inline
 from kindynos.errors import DataWarning, KindynosError, RunError
 from kindynos.inference.estimates import Estimate, Estimates
+from kindynos.inference.sample import Sample
 from kindynos.literals import StatisticName
-from kindynos.results.sample import Sample
 from kindynos.results.statistics import STATISTICS, Statistic
-from kindynos.results.weighted_sample import sample_of
 from kindynos.validate import (
     array_of,
     check_integer,
@@ -182,13 +181,14 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
         missing: str | float | None = None,
         weights: Floats | None = None,
         constant: bool = False,
+        dealt: NDArray[np.int64] | None = None,
     ) -> None:
         self.better, self.missing = better, missing
         self.name, self.unit, self.target, self.base, self.labels = name, unit, target, base, labels
         self._values = values.view()
         self._values.flags.writeable = False
         self._bounds, self._together, self.weights = bounds, together, weights
-        self.constant = constant
+        self.constant, self._dealt = constant, dealt
         self._figures: dict[str, Figure] = {}
 
     @property
@@ -213,8 +213,14 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
         return int(np.count_nonzero(failed.any(axis=0) if self.is_row else failed))
 
     def _sample_of(self, values: Floats) -> Sample:
-        return sample_of(
-            values, self._bounds, self._together, self.better, self.weights, self.constant
+        return Sample(
+            values,
+            self._bounds,
+            self._together,
+            self.better,
+            self.constant,
+            self.weights,
+            self._dealt,
         )
 
     @property

@@ -16,11 +16,11 @@ from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import RunError
 from kindynos.inference.estimates import Estimate
+from kindynos.inference.sample import Sample
 from kindynos.literals import ContributionBy, ContributionTo, SensitivityMethod, Side, StatisticName
 from kindynos.results.figures import FigureTables
 from kindynos.results.joint import JointDistribution, joint_distribution
 from kindynos.results.result import bad_side
-from kindynos.results.sample import Sample
 from kindynos.results.statistics import STATISTICS
 from kindynos.results.trials import SimulatedTrials
 from kindynos.validate import check_integer, checked, one_of

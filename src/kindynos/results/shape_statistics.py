@@ -9,9 +9,9 @@ import math
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import jackknife_error
-from kindynos.results.sample import AnySample, Sample
+from kindynos.inference.sample import AnySample, Sample
 
 # of a histogram behind a mode, and of groups of trials, left out one at a time
 BINS, GROUPS = (2048, 20)
@@ -22,11 +22,11 @@ def skewness(sample: AnySample) -> Estimate:
     if sample.count < 3:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore", divide="ignore"):
-        value = sample.asymmetry if sample.spread > 0 else math.nan
+        value = sample.standardized(3) if sample.spread > 0 else math.nan
         if not sample.has_error or not math.isfinite(value):
             return Estimate(value, rough=True)
         reach = jackknife_error(skewness_of_sums(*sample.left_out(3)))
-    return Estimate(value, value - reach, value + reach, rough=True)
+    return symmetrical(value, reach, rough=True)
 
 
 def skewness_of_sums(count: Floats, item: Floats, two: Floats, three: Floats) -> Floats:
@@ -44,7 +44,7 @@ def kurtosis(sample: AnySample) -> Estimate:
     if sample.count < 4:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore", divide="ignore"):
-        value = sample.peakedness - 3 if sample.spread > 0 else math.nan
+        value = sample.standardized(4) - 3 if sample.spread > 0 else math.nan
         if not sample.has_error or not math.isfinite(value):
             return Estimate(value, rough=True)
         count, item, two, three, four = sample.left_out(4)
@@ -52,7 +52,7 @@ def kurtosis(sample: AnySample) -> Estimate:
         second = two / count - centre**2
         fourth = (four - 4 * centre * three + 6 * centre**2 * two) / count - 3 * centre**4
         reach = jackknife_error(fourth / second**2)
-    return Estimate(value, value - reach, value + reach, rough=True)
+    return symmetrical(value, reach, rough=True)
 
 
 def mode(sample: Sample) -> Estimate:
@@ -80,7 +80,7 @@ def mode(sample: Sample) -> Estimate:
             np.histogram(values[piece], edges, weights=None if weights is None else weights[piece])[
                 0
             ]
-            for piece in np.array_split(np.arange(len(values)), GROUPS)
+            for piece in np.array_split(finite.in_blocks(np.arange(len(values))), GROUPS)
         ],
         dtype=np.float64,
     )
@@ -89,7 +89,7 @@ def mode(sample: Sample) -> Estimate:
     if not sample.has_error:
         return Estimate(value, rough=True)
     reach = jackknife_error(np.array([_peak(total - group, edges, width) for group in groups]))
-    return Estimate(value, value - reach, value + reach, rough=True)
+    return symmetrical(value, reach, rough=True)
 
 
 def _peak(counts: Floats, edges: Floats, width: float) -> float:

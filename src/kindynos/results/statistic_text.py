@@ -10,9 +10,9 @@ from typing import Any
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
+from kindynos.inference.sample import Sample
 from kindynos.literals import Kind
 from kindynos.results.result import NumberStatistics
-from kindynos.results.sample import Sample
 from kindynos.results.statistics import STATISTICS
 from kindynos.validate import check_call, proper_fraction, raw_figure
 

@@ -17,20 +17,20 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import KindynosError, RunError
-from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import (
-    Z,
-    hall,
-    jackknife_error,
-    order_places,
-    skewness_of,
-    t_point,
-    wilson,
+from kindynos.inference.estimates import Estimate, symmetrical
+from kindynos.inference.intervals import Z, hall, jackknife_error, order_places, t_point, wilson
+from kindynos.inference.sample import (
+    FEWEST,
+    FEWEST_BLOCKS,
+    ROUNDING,
+    AnySample,
+    Sample,
+    Terms,
+    spread,
 )
 from kindynos.literals import Kind
 from kindynos.registry import Registry
 from kindynos.results import influence
-from kindynos.results.sample import FEWEST, FEWEST_BLOCKS, AnySample, Sample, Terms, spread
 from kindynos.results.shape_statistics import kurtosis, mode, skewness
 from kindynos.validate import (
     Finite,
@@ -45,9 +45,9 @@ from kindynos.validate import (
 
 FEW_BEYOND = 10  # trials beyond a percentile below which its interval is that of order statistics
 FEW_DECIDE = 0.1  # share of the variance that few trials may hold
-# squared relative error of a variance above which the interval of an sd is marked rough
-UNSURE = 0.02
-ROUNDING = 1e-12  # of a share of all trials or none
+FEW_DECIDE_SD = 0.15  # the same share above which more trials may find a larger sd
+FEW_DECIDE_WEIGHTED = 0.08  # the same share, of a mean or an sd, where trials have weights
+FEW_HITS = 30  # effective trials beyond a figure below which weights leave a rough interval
 TAIL = 50  # trials beyond a level below which its expected shortfall is marked rough
 
 
@@ -58,7 +58,7 @@ def mean(sample: AnySample) -> Estimate:
     with np.errstate(invalid="ignore", over="ignore"):
         value = sample.middle
         if not sample.has_error:
-            return Estimate(value)
+            return Estimate(value, note=sample.why_no_error)
         terms, t = sample.distances(), _student(sample, sample.worth)
         deviation = terms.deviation(sample.independent)
         if not deviation > 0:
@@ -68,7 +68,7 @@ def mean(sample: AnySample) -> Estimate:
         if not note:
             return Estimate(value, *ends)
         by_trial = sample.independent
-        skew = terms.skewness() if by_trial else skewness_of(terms.sums)
+        skew = terms.skewness() if by_trial else Sample.of(terms.sums).standardized(3)
         count = sample.worth if by_trial else len(terms.sums)
         low, high = (value - deviation * hall(side * t, skew, count) for side in (1, -1))
     return Estimate(value, min(low, ends[0]), max(high, ends[1]), rough=True, note=note)
@@ -89,7 +89,7 @@ def _without_spread(sample: AnySample, value: float) -> Estimate:
         return Estimate(value, value, value)
     draws = sample.worth / max(sample.together, 1)
     reach = 3 * max(value - low, high - value) / draws
-    return Estimate(value, value - reach, value + reach, rough=True)
+    return symmetrical(value, reach, rough=True)
 
 
 def _student(sample: AnySample, terms: float) -> float:
@@ -100,12 +100,21 @@ def decided_by_few(sample: AnySample) -> str:
     """Return a note where ten trials (of fewer than 2,000 one in two hundred) hold a tenth of the
     variance, or nothing.
     """
-    few = min(10, max(int(sample.worth) // 200, 1))
-    share = sample.farthest_share(few)
-    if share < FEW_DECIDE:
+    few, share = _few(sample), _share_of_few(sample)
+    if share < (FEW_DECIDE_WEIGHTED if sample.weighted else FEW_DECIDE):
         return ""
     which = f"the {few} farthest trials hold" if few > 1 else "a single trial holds"
     return f"{which} {100 * share:.0f} % of the variance; the median says more"
+
+
+def _few(sample: AnySample) -> int:
+    return min(10, max(int(sample.worth) // 200, 1))
+
+
+def _share_of_few(sample: AnySample) -> float:
+    """Return what share of the variance the few farthest trials hold."""
+    with np.errstate(all="ignore"):
+        return sample.farthest_share(_few(sample))
 
 
 def sd(sample: AnySample) -> Estimate:
@@ -118,19 +127,30 @@ def sd(sample: AnySample) -> Estimate:
     with np.errstate(invalid="ignore"):  # infinite values have no spread
         value = sample.spread
     if not sample.has_error or not math.isfinite(value):
-        return Estimate(value)
+        return Estimate(value, note=sample.why_no_error)
     if value == 0 and not sample.constant:
         return Estimate(value, note=f"the same in all {sample.count:,} trials drawn")
-    count, total, squares = sample.left_out(2)
-    variances = np.maximum(squares - total**2 / count, 0) / (count - 1)
-    reach = jackknife_error(np.sqrt(variances))
-    low = max(value - reach, 0.0)
-    with np.errstate(all="ignore"):
-        unsure = (sample.peakedness - 1) / sample.worth > UNSURE
-    if unsure:
+    low, high = _ends_of_sd(sample, value)
+    if _share_of_few(sample) > (FEW_DECIDE_WEIGHTED if sample.weighted else FEW_DECIDE_SD):
         note = "few trials decide it; more of them may find it larger"
         return Estimate(value, low, math.inf, rough=True, note=note)
-    return Estimate(value, low, value + reach)
+    return Estimate(value, low, high)
+
+
+def _ends_of_sd(sample: AnySample, value: float) -> tuple[float, float]:
+    """Return the ends of an sd: of weighted trials from the squared distances, corrected for their
+    skewness as a mean is.
+    """
+    if isinstance(sample, Sample) and sample.weighted and sample.independent:
+        squares = sample.terms((sample.valid - sample.middle) ** 2)
+        deviation, skew = squares.deviation(True), squares.skewness()
+        ends = (squares.mean - deviation * hall(side * Z, skew, sample.count) for side in (1, -1))
+        low, high = (value * math.sqrt(max(end, 0.0) / squares.mean) for end in ends)
+        return low, high
+    count, total, squares_left = sample.left_out(2)
+    variances = np.maximum(squares_left - total**2 / count, 0) / (count - 1)
+    reach = jackknife_error(np.sqrt(variances))
+    return max(value - reach, 0.0), value + reach
 
 
 def percentile(sample: AnySample, q: float) -> Estimate:
@@ -147,16 +167,27 @@ def percentile(sample: AnySample, q: float) -> Estimate:
         return Estimate(math.nan)
     value = float(sample.quantile(level))
     if not sample.has_error:
-        return Estimate(value)
+        return Estimate(value, note=sample.why_no_error)
     if level in (0, 1):
         return Estimate(
             value, note=f"the {'highest' if level else 'lowest'} of {sample.count:,} trials"
         )
-    if sample.worth * min(level, 1 - level) < FEW_BEYOND:
+    beyond = sample.effective_beyond(level)
+    if beyond < FEW_BEYOND:
+        if sample.weighted:
+            return Estimate(value, note=_weights_leave(beyond))
         return _far_out(sample, level, value)
     reach = max(sample.reach_below(value), 1 / sample.worth)
     low = sample.quantile(max(level - reach, 0.0))
-    return Estimate(value, low, sample.quantile(min(level + reach, 1.0)))
+    high = sample.quantile(min(level + reach, 1.0))
+    if sample.weighted and beyond < FEW_HITS:
+        return Estimate(value, low, high, rough=True, note=_weights_leave(beyond))
+    return Estimate(value, low, high)
+
+
+def _weights_leave(effective: float) -> str:
+    """Return why weighted trials give no interval, or only a rough one."""
+    return f"the weights leave {effective:.0f} effective trials that decide it"
 
 
 def _far_out(sample: AnySample, level: float, value: float) -> Estimate:
@@ -190,7 +221,7 @@ def chance(
     """Chance of being strictly above, strictly below, between the two, or at a value, as a share of
     all trials.
     """
-    return _share(sample.hits(*chance_bounds(above, below, at)), sample.together)
+    return _share(sample.hits(*chance_bounds(above, below, at)), sample)
 
 
 def survival(sample: AnySample, x: float) -> Estimate:
@@ -211,20 +242,32 @@ def conditional_mean(
     return mean(sample.only((sample.values > low) & (sample.values < high)))
 
 
-def _share(hits: Terms, together: int) -> Estimate:
+def _share(hits: Terms, sample: AnySample) -> Estimate:
     """Return a share from terms: Wilson's interval with the effective number of trials, p(1 - p) /
     variance; where nothing varied between the blocks, with the number of draws that are independent
     of each other, such as of pairs.
     """
     p, blocks = hits.mean, len(hits.sizes)
-    if hits.worth < FEWEST or blocks < FEWEST_BLOCKS:
-        return Estimate(p)
-    count, point = hits.worth / max(together, 1), Z
+    if sample.why_no_error or hits.count < FEWEST or blocks < FEWEST_BLOCKS:
+        return Estimate(p, note=sample.why_no_error)
+    if hits.rarer < FEW_BEYOND:
+        return Estimate(p, note=_weights_leave(hits.rarer))
+    count, point = effective_trials(hits, sample.together)
+    few = hits.rarer < FEW_HITS
+    note = _weights_leave(hits.rarer) if few else ""
+    return Estimate(p, *wilson(p, count, point), rough=few, note=note)
+
+
+def effective_trials(hits: Terms, together: int) -> tuple[float, float]:
+    """Return how many independent trials have the variance of a share, and the point of Student's t
+    or of the normal that goes with them.
+    """
+    p, blocks = hits.mean, len(hits.sizes)
     if together != 1:
         variance = spread(hits.sums, hits.sizes)
         if variance > 0 and ROUNDING < p < 1 - ROUNDING:
-            count, point = p * (1 - p) / variance, t_point(blocks - 1)
-    return Estimate(p, *wilson(p, count, point))
+            return p * (1 - p) / variance, t_point(blocks - 1)
+    return hits.worth / max(together, 1), Z
 
 
 @checked
@@ -235,7 +278,7 @@ def percentile_of(sample: AnySample, x: float) -> Estimate:
     x = threshold("x", x)
     if math.isnan(x) or not sample.count:
         return Estimate(math.nan)
-    below = _share(sample.lying_below(x), sample.together)
+    below = _share(sample.lying_below(x), sample)
     return Estimate(100 * below, 100 * below.low, 100 * below.high)
 
 
@@ -271,7 +314,7 @@ def expected_shortfall(sample: AnySample, level: Level, reference: Finite = 0.0)
     value = q + terms.mean / tail
     rough = sample.worth * tail < TAIL
     if not sample.has_error:
-        return Estimate(value, rough=rough)
+        return Estimate(value, rough=rough, note=sample.why_no_error)
     deviation = terms.deviation(sample.independent) / tail
     t, skew = _student(sample, sample.worth * tail), terms.skewness()
     low, high = (value - deviation * hall(side * t, skew, sample.worth) for side in (1, -1))

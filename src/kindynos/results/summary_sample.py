@@ -7,7 +7,6 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,8 +14,7 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 from kindynos.engine.accumulate import BlockSums, Wanted
 from kindynos.errors import RunError
-from kindynos.inference.intervals import t_point
-from kindynos.results.sample import FEWEST, FEWEST_BLOCKS, Terms, spread
+from kindynos.inference.sample import AnySample, Terms
 
 
 class MissedError(RunError):
@@ -24,8 +22,8 @@ class MissedError(RunError):
 
 
 @dataclass(frozen=True)
-class SummarySample:
-    """What ``Sample`` is of trials that are held, as far as percentiles and chances need it."""
+class SummarySample(AnySample):
+    """Trials that are not held: what ``Sample`` is of trials that are."""
 
     sums: BlockSums
     wanted: Wanted
@@ -35,19 +33,9 @@ class SummarySample:
     constant: bool = False
 
     @property
-    def independent(self) -> bool:
-        """Whether trials within a block are independent of each other."""
-        return self.together == 1
-
-    @property
     def count(self) -> int:
         """How many trials have a value."""
         return int(self.sums.valid.sum())
-
-    @property
-    def worth(self) -> float:
-        """How many independent trials of equal weight say as much."""
-        return float(self.count)
 
     @property
     def trials(self) -> int:
@@ -58,16 +46,6 @@ class SummarySample:
     def blocks(self) -> int:
         """How many blocks have a trial with a value."""
         return int(np.count_nonzero(self.sums.valid))
-
-    @property
-    def has_error(self) -> bool:
-        """Whether there are enough trials to give an error."""
-        return self.count >= FEWEST and self.blocks >= FEWEST_BLOCKS
-
-    @property
-    def student(self) -> float:
-        """Student's t at 97.5 % for the blocks."""
-        return t_point(self.blocks - 1)
 
     @cached_property
     def _inside(self) -> list[tuple[Floats, NDArray[np.int64], NDArray[np.int64]]]:
@@ -112,35 +90,26 @@ class SummarySample:
                 return float(ends[near])
         raise MissedError(f"the value at place {rank:,} was not gathered")
 
-    def quantile(self, level: Any) -> Any:
-        """Return the value at a level, interpolated between neighbours in order."""
-        levels = np.asarray(level, dtype=np.float64)
-        rows = []
-        for item in levels.reshape(-1).tolist():
-            values = np.asarray(item) * (self.count - 1)
-            below = int(np.floor(values))
-            low = self.ordered(below)
-            high = self.ordered(min(below + 1, self.count - 1))
-            weight = float(values - below)
-            rows.append(low if weight == 0 or low == high else low + (high - low) * weight)
-        return np.array(rows).reshape(levels.shape) if levels.ndim else np.asarray(rows[0])
-
     @property
     def values(self) -> Floats:
         """Raises RunError: the trials are not held."""
         raise RunError("the trials are not held; read their figures, run.trial(n) or run.pilot")
 
-    def reach_below(self, value: float) -> float:
-        """Return the half-width of the interval of the share of trials at or below a value."""
+    def up_to(self, value: float) -> Terms:
+        """Return which trials with a value lie at or below another, as terms."""
+        position = self._bracket_of(value)
+        values, counts, blocks = self._inside[position]
+        hit = values <= value
+        inside = np.bincount(blocks[hit], weights=counts[hit], minlength=len(self.sizes))
+        valid = self.sums.valid > 0
+        hits = self.sums.below[:, position] + inside
+        return _shares(hits[valid].astype(np.float64), self.sums.valid[valid])
+
+    def _bracket_of(self, value: float) -> int:
+        """Return the bracket that holds a value."""
         for position, (low, high) in enumerate(self.wanted.brackets.tolist()):
             if low <= value <= high:
-                values, counts, blocks = self._inside[position]
-                hit = values <= value
-                inside = np.bincount(blocks[hit], weights=counts[hit], minlength=len(self.sizes))
-                valid = self.sums.valid > 0
-                hits = self.sums.below[:, position] + inside
-                variance = spread(hits[valid].astype(np.float64), self.sums.valid[valid])
-                return self.student * math.sqrt(variance)
+                return position
         raise MissedError(f"the trials below {value:g} were not gathered")
 
     # powers
@@ -179,17 +148,10 @@ class SummarySample:
         """Their standard deviation."""
         return math.sqrt(float(self.powers[2].sum()) / (self.count - 1))
 
-    @property
-    def asymmetry(self) -> float:
-        """The mean third power of the distances in standard deviations; 0 where all are equal."""
-        return self._standardised(3)
-
-    @property
-    def peakedness(self) -> float:
-        """The mean fourth power of the distances in standard deviations; 0 where all are equal."""
-        return self._standardised(4)
-
-    def _standardised(self, power: int) -> float:
+    def standardized(self, power: int) -> float:
+        """Return the mean power of the distances from the mean in standard deviations; 0 where all
+        are equal.
+        """
         count, _, second, *_ = totals = self.powers.sum(axis=1)
         if not second > 0:
             return 0.0
@@ -272,35 +234,30 @@ class SummarySample:
         better = "high" if self.better == "low" else "low"
         return replace(self, sums=mirrored, wanted=requested, better=better)
 
-    def shortfalls(self, level: float) -> tuple[float, Terms]:
-        """Return the quantile at a level and the distances below it, 0 above it."""
-        q = float(self.quantile(level))
-        for position, (low, high) in enumerate(self.wanted.brackets.tolist()):
-            if not low <= q <= high:
-                continue
-            valid = self.sums.valid > 0
-            reach = q - self.wanted.centre
-            below = self.sums.below[:, position].astype(np.float64)
-            sums = below * reach - self.sums.sums_below[:, position]
-            values, counts, blocks = self._inside[position]
-            gaps = np.where(values < q, q - values, 0.0)
-            inside = np.bincount(blocks, weights=gaps * counts, minlength=len(self.sizes))
-            by_block = (sums + inside)[valid]
-            n, item = float(below.sum()), float(self.sums.sums_below[:, position].sum())
-            two, three = self.sums.tail_powers[position].tolist()
-            second = n * reach**2 - 2 * reach * item + two
-            third = n * reach**3 - 3 * reach**2 * item + 3 * reach * two - three
-            second += float((gaps**2 * counts).sum())
-            third += float((gaps**3 * counts).sum())
-            return q, _terms(self.sums.valid[valid], by_block, second, third)
-        raise MissedError(f"the trials below {q:g} were not gathered")
+    def distances_below(self, value: float) -> Terms:
+        """Return how far trials lie below a value, 0 above it."""
+        position = self._bracket_of(value)
+        valid = self.sums.valid > 0
+        reach = value - self.wanted.centre
+        below = self.sums.below[:, position].astype(np.float64)
+        sums = below * reach - self.sums.sums_below[:, position]
+        values, counts, blocks = self._inside[position]
+        gaps = np.where(values < value, value - values, 0.0)
+        inside = np.bincount(blocks, weights=gaps * counts, minlength=len(self.sizes))
+        n, first = float(below.sum()), float(self.sums.sums_below[:, position].sum())
+        second_below, third_below = self.sums.tail_powers[position].tolist()
+        second = n * reach**2 - 2 * reach * first + second_below
+        third = n * reach**3 - 3 * reach**2 * first + 3 * reach * second_below - third_below
+        second += float((gaps**2 * counts).sum())
+        third += float((gaps**3 * counts).sum())
+        return _terms(self.sums.valid[valid], (sums + inside)[valid], second, third)
 
 
 def _shares(hits: Floats, sizes: NDArray[np.int64]) -> Terms:
     """Return hits by block as terms."""
     count = float(sizes.sum())
     share = float(hits.sum()) / count
-    return Terms(sizes, hits, share * (1 - share) / count, count, lambda: 0.0)
+    return Terms(sizes, hits, share * (1 - share) / count, count, lambda: 0.0, count)
 
 
 def _terms(sizes: Floats | NDArray[np.int64], sums: Floats, second: float, third: float) -> Terms:
@@ -310,4 +267,4 @@ def _terms(sizes: Floats | NDArray[np.int64], sums: Floats, second: float, third
     variance = second / count - mean**2
     cubed = third / count - 3 * mean * second / count + 2 * mean**3
     skewness = cubed / variance**1.5 if variance > 0 else 0.0
-    return Terms(sizes, sums, variance / (count - 1), count, lambda: skewness)
+    return Terms(sizes, sums, variance / (count - 1), count, lambda: skewness, count)

@@ -24,14 +24,14 @@ from kindynos.engine.available import check_memory
 from kindynos.engine.blocks import Blocks
 from kindynos.errors import ModelError, ParameterError, RunError
 from kindynos.formatting import rounded_to_sum
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import t_point
+from kindynos.inference.sample import spread
 from kindynos.program.differences import Change, changes_between, renamed, with_changes
 from kindynos.program.digests import digest_of
 from kindynos.program.program import Program
 from kindynos.program.statement import Statement
 from kindynos.results.result import Result
-from kindynos.results.sample import spread
 from kindynos.results.statistic_text import parse_statistic
 from kindynos.results.statistics import STATISTICS
 from kindynos.sampling.plans import PLANS
@@ -310,7 +310,7 @@ class _Mixtures:
         if self.label.split()[0] in JUMPING:  # blocks of a stratified plan may all agree on it
             jump = sum(weight * figure.jump for weight, figure in figures if weight > 0)
             error = max(error, LEAST * jump / self.blocks.trials)
-        return Estimate(value, value - error, value + error)
+        return symmetrical(value, error)
 
     def weights(self) -> list[dict[frozenset[int], float]]:
         """Return for each change the weight of each mixture in what it explains."""

@@ -20,7 +20,7 @@ from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError, RunError
 from kindynos.formatting import per_cent
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import Z
 from kindynos.results.calculation import statement
 from kindynos.results.figures import CONDITIONS, DEFAULT, ReportedFigure, TableSpec, figure_records
@@ -90,7 +90,7 @@ class ReportedMean:
     def estimate(self) -> Estimate:
         """The mean with its 95 % error."""
         reach = Z * self.sd / math.sqrt(self.n)
-        return Estimate(self.mean, self.mean - reach, self.mean + reach)
+        return symmetrical(self.mean, reach)
 
 
 class Comparison(Reported):

@@ -13,7 +13,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
-from kindynos.results.sample import Sample
+from kindynos.inference.sample import Sample
 
 CRITICAL = 1.358  # of the Kolmogorov-Smirnov statistic at 95 %
 

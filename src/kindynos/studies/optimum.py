@@ -10,7 +10,7 @@ import pandas as pd
 from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.formatting import number
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.program.statement import Statement
 from kindynos.results.run import Run
 from kindynos.results.simulate import SimulationOptions, simulate
@@ -132,9 +132,7 @@ def optimize(
     best = run_search(search)
     names = [choice.name for choice in search.choices]
     errors = decision_errors(search, best)
-    decisions = {
-        name: Estimate(x, x - e, x + e) for name, x, e in zip(names, best, errors, strict=True)
-    }
+    decisions = {name: symmetrical(x, e) for name, x, e in zip(names, best, errors, strict=True)}
     changed = statement.replace(**dict(zip(names, best, strict=True)))
     fresh = replace(
         settings, seed=(seed ^ FRESH) % 2**63, keep=search.points.outcomes, progress=None

@@ -14,10 +14,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import paired_difference
+from kindynos.inference.sample import FEWEST, Sample
 from kindynos.results.result import Result
-from kindynos.results.sample import FEWEST, Sample
 from kindynos.results.statistics import STATISTICS, chance
 
 MANY = 40  # trials that differ, from which the spread between blocks tells enough
@@ -30,9 +30,7 @@ class Paired:
 
     def __init__(self, first: Result, second: Result) -> None:
         self.first, self.second = first, second
-        self._one, self._two = (
-            Sample(r.values, r._bounds, r._together, r.better) for r in (first, second)
-        )
+        self._one, self._two = first.sample, second.sample
         self._ranked_one, self._ranked_two = first.ranked, second.ranked
 
     @property
@@ -124,7 +122,7 @@ class Paired:
             else sample.variance_of_mean(full)
         )
         reach = max(sample.student * math.sqrt(variance), least)
-        return Estimate(value, value - reach, value + reach)
+        return symmetrical(value, reach)
 
     def _influence(self, sample: Sample, terms: NDArray[Any]) -> NDArray[Any]:
         """Return the influence of each trial on the mean of terms over the trials that have a
@@ -158,7 +156,7 @@ class Paired:
         reach = sample.student * math.sqrt(sample.variance_of_mean(changes))
         # blocks that are all alike say nothing of how far they may be off
         if not self.first._together and gained + lost >= MANY and reach * len(changes) > 1:
-            return Estimate(value, value - reach, value + reach)
+            return symmetrical(value, reach)
         return Estimate(value, *paired_difference(gained, lost, len(changes)))
 
 

@@ -14,7 +14,7 @@ from kindynos.canvas import Axes
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
 from kindynos.finance.drawdowns import max_drawdown
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import t_point
 from kindynos.markets.allocation.request import AllocationRequest
 from kindynos.markets.allocation.resampling import weights_or_least_risk
@@ -129,7 +129,7 @@ def _has_each(dates: Any, span: str) -> bool:
 def _mean(values: Floats) -> Estimate:
     centre = float(values.mean())
     reach = t_point(len(values) - 1) * float(values.std(ddof=1)) / math.sqrt(len(values))
-    return Estimate(centre, centre - reach, centre + reach)
+    return symmetrical(centre, reach)
 
 
 @checked

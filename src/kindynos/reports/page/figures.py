@@ -298,7 +298,7 @@ def alternatives(solution: Solution) -> dict[str, Any]:
     table: Any = solution.table().sort_values("value", ascending=solution.rolling.sign < 0)
     rows = []
     for name, row in table.iterrows():
-        worth = Estimate(row["value"], row["value"] - row["error"], row["value"] + row["error"])
+        worth = symmetrical(row["value"], row["error"])
         ends = [rounded(float(row[key]), None) for key in ("P5", "P95")]
         rows.append([str(name), _exact(worth), *ends, f"{100 * row['chance below 0']:.1f} %"])
     return {

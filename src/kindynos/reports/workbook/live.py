@@ -17,7 +17,7 @@ from kindynos.results.result import Result
 
 if TYPE_CHECKING:
     from kindynos.arrays import Floats
-    from kindynos.results.sample import Sample
+    from kindynos.inference.sample import Sample
 
 MOST_LIVE = 20_000  # trials whose values a sheet has; of more, a histogram alone
 FEWEST_LIVE = 200

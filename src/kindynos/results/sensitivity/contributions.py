@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 from kindynos.errors import RunError
 from kindynos.formula.terms import Term, terms_of
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import jackknifed
 from kindynos.literals import ContributionBy, ContributionTo
 from kindynos.program.quantities import DistributionDriver
@@ -171,7 +171,7 @@ class _Contributed:
                 continue
             estimate = jackknifed(value, others)
             if estimate.error < reach:
-                estimate = Estimate(value, value - reach, value + reach, rough=True)
+                estimate = symmetrical(value, reach, rough=True)
             estimates.append(estimate)
         return estimates
 

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import KindynosError
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import correlation_by_blocks, jackknifed
 from kindynos.program.quantities import DependentDriver
 from kindynos.results.reached_correlations import ranks
@@ -254,7 +254,7 @@ def _share_of_halves(score: Floats, outcome: Floats, bounds: NDArray[np.int64]) 
             rows.append(first_order_share(score[inside], outcome[inside], starts))
     value = float(np.mean([float(item) for item in rows])) if rows else 0.0
     error = float(np.sqrt(np.sum([item.error**2 for item in rows]))) / max(len(rows), 1)
-    return Estimate(value) if error != error else Estimate(value, value - error, value + error)
+    return Estimate(value) if error != error else symmetrical(value, error)
 
 
 def _explained(x: Floats, y: Floats, weights: Floats | None = None) -> float:

@@ -12,8 +12,8 @@ from kindynos.arrays import Floats
 from kindynos.errors import RunError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import jackknife_error
+from kindynos.inference.sample import FEWEST, FEWEST_BLOCKS, Sample
 from kindynos.results.result import bad_side
-from kindynos.results.sample import FEWEST, FEWEST_BLOCKS, Sample
 from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome
 from kindynos.results.statistics import mean, percentile
 from kindynos.results.trials import SimulatedTrials
