@@ -265,7 +265,7 @@ def instance(name: str, value: Any, kind: type[Kind] | tuple[type[Kind], ...], r
     return value
 
 
-def check_call(function: Callable[..., Any], *arguments: Any, **named: Any) -> None:
+def check_call(function: Callable[..., Any], /, *arguments: Any, **named: Any) -> None:
     """Raise ParameterError, with the nearest spelling, for arguments that a function does not take
     or lacks.
     """

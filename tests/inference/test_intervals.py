@@ -6,8 +6,8 @@ import numpy as np
 from scipy import stats
 
 from kindynos.inference.intervals import (
-    hall,
     correlation_by_blocks,
+    hall,
     jackknife_error,
     jackknifed,
     proportion,

@@ -115,7 +115,9 @@ class Windows(Case):
         self.assertEqual((figure.returns, figure.first, figure.last), (200, dates[100], dates[299]))
         worst = HELD.value_at_risk(0.975, window="worst")
         stretches = np.lib.stride_tricks.sliding_window_view(LOSSES.to_numpy(), 250)
-        self.assertAlmostEqual(float(worst), np.quantile(stretches, 0.975, axis=1, method="weibull").max())
+        self.assertAlmostEqual(
+            float(worst), np.quantile(stretches, 0.975, axis=1, method="weibull").max()
+        )
         table = HELD.risk_table([0.95], ["historical"], [None, text, "worst"])
         self.assertEqual(table.index.get_level_values("window").tolist(), ["all", text, "worst"])
         for window, words in (

@@ -37,6 +37,27 @@ class Trials(Case):
                 call()
 
 
+class WithoutAValue(Case):
+    def test_half_of_the_trials_rank_worst(self):
+        model = kd.Model("m")
+        model.driver("flow", kd.Normal(90, 10))
+
+        @model.line
+        def raw(flow):
+            return np.where(flow > 90, flow, np.nan)
+
+        model.outcome("gain", "raw", missing="worst")
+        model.outcome("cost", "raw", missing="worst", better="low")
+        run = model.simulate(400, seed=1)
+        lacking = np.isnan(run["gain"].values).mean()
+        for q in (50, 100 * lacking):  # on the edge, and among those without a value
+            self.assertEqual(run["gain"].percentile(q - 1), -np.inf)
+            self.assertTrue(np.isnan(run["gain"].values[run.nearest("gain", q - 1).attrs["trial"]]))
+        self.assertEqual(run["cost"].percentile(99), np.inf)
+        self.assertEqual(run["gain"].percentile(50), -run["cost"].percentile(50))
+        self.assertFalse(np.isnan(run["gain"].percentile(list(range(1, 100)))).any())
+
+
 class Facts(Case):
     def test_rounding_up_is_said(self):
         model = kd.Model("m")

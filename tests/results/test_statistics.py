@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from kindynos.inference.estimates import Estimate, Estimates
+from kindynos.inference.sample import Sample
 from kindynos.results import statistics as ours
 from kindynos.results.result import Result
-from kindynos.inference.sample import Sample
 from tests.common import Case, proof
 
 

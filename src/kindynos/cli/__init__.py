@@ -17,7 +17,6 @@ import click
 from kindynos import __version__
 from kindynos.atomic import remove_unfinished
 from kindynos.cli.progress import Bar
-from kindynos.cli.renamed import advise, with_new_names
 from kindynos.errors import KindynosError, RunError, closest
 from kindynos.printable import visible
 
@@ -38,7 +37,6 @@ COMMANDS = {
     "Records and results made elsewhere": ("fit", "forecast", "read"),
     "Portfolios and prices": ("risk", "backtest", "validate", "allocate", "paths"),
 }
-RETIRED = {"report": "run FILE --report PAGE.html"}  # taken for one version, and what to write
 FILES = {"backtest": "risk"}  # of commands that have no file of their own name
 
 SPELLED = {  # what is written where an encoding lacks a sign
@@ -69,6 +67,7 @@ SYNONYMS = {
     "changes": "bridge --changes",
     "diff": "bridge --changes",
     "optimise": "optimize",
+    "report": "run FILE --report PAGE.html",
 }
 
 
@@ -89,7 +88,7 @@ class _Commands(click.Group):
         return [name for names in COMMANDS.values() for name in names]
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        if cmd_name not in {*self.list_commands(ctx), *RETIRED}:
+        if cmd_name not in self.list_commands(ctx):
             return None
         module = import_module(f"kindynos.cli.{FILES.get(cmd_name, cmd_name)}")
         command: click.Command = getattr(module, cmd_name)
@@ -99,14 +98,9 @@ class _Commands(click.Group):
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         name, names = args[0], self.list_commands(ctx)
-        if name in RETIRED:
-            advise(f"write kindynos {RETIRED[name]} for {name}")
-        elif name not in names and not name.startswith("-") and not ctx.resilient_parsing:
+        if name not in names and not name.startswith("-") and not ctx.resilient_parsing:
             ctx.fail(f"No such command {name!r}.{_advice(name, names)}")
-        words, advice = with_new_names(name, args[1:])
-        for line in advice:
-            advise(line)
-        return super().resolve_command(ctx, [name, *words])
+        return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for title, names in COMMANDS.items():

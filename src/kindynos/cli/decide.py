@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 import click
 
 from kindynos.cli.output import with_output
-from kindynos.cli.renamed import advise
 from kindynos.cli.types import FIGURE, WHOLE, Text, Words, by_name, ends, named
 from kindynos.errors import KindynosError
 from kindynos.literals import DecisionRule
@@ -78,7 +77,7 @@ def decide(
             raise KindynosError(f"--percentile {percentile:g}: it lies between 0 and 100")
         by, level = "percentile", percentile / 100
     elif by == "percentile" and level is not None:
-        advise(f"write --percentile {100 * level:g} for --by percentile --level {level:g}")
+        raise KindynosError(f"write --percentile {100 * level:g} for --level {level:g}")
     decision = load_decision(file)
     solution = decision.solve(by, level=level, trials=trials, seed=seed)
     options = {"by": by, "level": level, "trials": trials, "seed": seed}

@@ -12,7 +12,6 @@ from kindynos.cli.options import model_argument, set_option, simulated
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import read_model
-from kindynos.cli.renamed import advise
 from kindynos.cli.types import FIGURE, OutcomeName, Text, ends
 from kindynos.errors import KindynosError
 from kindynos.validate import raw_figure
@@ -25,14 +24,12 @@ GOALS = "--chance 'net_value > 0' --equals 0.9, --mean 0, --percentile 10 --equa
 CONDITION = re.compile(r"\s*([^<>=]*?)\s*([<>])=?\s*([^<>=]+)")
 
 
-def _chance(text: str) -> tuple[str, str, float] | float:
-    """Return the outcome, the side and the figure of a condition; or a number, as it was stated
-    before.
-    """
-    found = CONDITION.fullmatch(text)
-    if found is None:
-        return raw_figure(text)
-    return found[1], found[2], raw_figure(found[3].strip())
+def _condition(text: str) -> tuple[str, str, float]:
+    """Return the outcome, the side and the figure of a condition."""
+    parts = CONDITION.fullmatch(text)
+    if parts is None:
+        raise ValueError(text)
+    return parts[1], parts[2], raw_figure(parts[3].strip())
 
 
 @click.command()
@@ -53,12 +50,12 @@ def _chance(text: str) -> tuple[str, str, float] | float:
 )
 @click.option(
     "--chance",
-    type=Text(_chance, "'NAME > FIGURE' with --equals, such as --chance 'profit > 0' --equals 0.9"),
+    type=Text(
+        _condition, "'NAME > FIGURE' with --equals, such as --chance 'profit > 0' --equals 0.9"
+    ),
     metavar="CONDITION",
     help="The chance that is to reach --equals: 'net_value > 0', 'cost < 2e6'.",
 )
-@click.option("--above", type=FIGURE, hidden=True, help="The old form of --chance.")
-@click.option("--below", type=FIGURE, hidden=True, help="The old form of --chance.")
 @click.option("--mean", type=FIGURE, help="The mean to reach.")
 @click.option(
     "--percentile", type=FIGURE, help="The percentile, from 0 to 100, that is to reach --equals."
@@ -75,9 +72,7 @@ def solve(
     name: str,
     outcome: str | None,
     within: tuple[float, float],
-    chance: tuple[str, str, float] | float | None,
-    above: float | None,
-    below: float | None,
+    chance: tuple[str, str, float] | None,
     mean: float | None,
     percentile: float | None,
     equals: float | None,
@@ -101,14 +96,9 @@ def solve(
 
     if all(goal is None for goal in (chance, mean, percentile, base)):
         raise KindynosError(f"say what is to be reached: {GOALS}")
-    goal: dict[str, Any] = {"outcome": outcome, "equals": equals, "above": above, "below": below}
-    if isinstance(chance, tuple):
-        if above is not None or below is not None:
-            raise KindynosError("--chance has its figure in the condition; leave --above out")
+    goal: dict[str, Any] = {"outcome": outcome, "equals": equals}
+    if chance is not None:
         goal = _of_condition(chance, outcome, equals)
-    elif chance is not None:
-        goal["chance"] = chance
-        _advise_a_condition(chance, outcome, above, below)
     if goal["outcome"] is None:
         raise KindynosError("say --outcome, the outcome that has the goal")
     model = read_model(file, changes)
@@ -132,13 +122,3 @@ def _of_condition(
     if not 0 <= equals <= 1:
         raise KindynosError(f"--equals {equals:g}: a chance is from 0 to 1, such as 0.9 or 90%")
     return {"outcome": stated, "chance": equals, "above" if side == ">" else "below": figure}
-
-
-def _advise_a_condition(
-    chance: float, outcome: str | None, above: float | None, below: float | None
-) -> None:
-    """Say how a chance with --above or --below, the form before, is written now."""
-    if (above is None) == (below is None):
-        raise KindynosError(f"--chance takes a condition: {GOALS}")
-    sign, figure = (">", above) if above is not None else ("<", below)
-    advise(f"write --chance '{outcome} {sign} {figure:g}' --equals {chance:g}")

@@ -101,10 +101,6 @@ class Estimate(float, Inline):
         wider = max(below, above)
         return math.isfinite(wider) and abs(above - below) > LOPSIDED * wider > 0
 
-    def __call__(self) -> Self:
-        """Return the figure: ``result.mean()`` is ``result.mean``."""
-        return self
-
     def __float__(self) -> float:
         return float.__add__(self, 0.0)
 
@@ -244,10 +240,6 @@ class Estimates(NDArrayOperatorsMixin, Inline):
         """Half the widths of the 95 % intervals."""
         halves: Floats = (self._high - self._low) / 2
         return halves
-
-    def __call__(self) -> Self:
-        """Return the figures: ``row.mean()`` is ``row.mean``."""
-        return self
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Floats:
         array: Floats = np.asarray(self._value, dtype=dtype)

@@ -20,8 +20,10 @@ def loss_tail(rows: Floats, level: float, weights: Floats | None = None) -> tupl
     to fall into each of the gaps; between two of them the loss is interpolated, and beyond the
     worst it is the worst (Hyndman and Fan, American Statistician 50, 1996, 361-365, definition 6).
     Losses with weights, ``(losses,)``, stand at the weight up to them over the whole, and the
-    further one weighs as the heaviest does; the mean is at least this loss. The mean counts the worst losses fully and the next one
-    by what is left of the part, as ``AnySample.shortfalls`` does.
+    further one weighs as the heaviest does.
+
+    The mean counts the worst losses fully and the next one by what is left of the part, as
+    ``AnySample.shortfalls`` does; of losses with weights it is at least the other figure.
 
     >>> [round(float(figure[0]), 6) for figure in loss_tail(np.arange(1.0, 100.0)[None], 0.9)]
     [90.0, 94.545455]

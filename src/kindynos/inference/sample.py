@@ -465,9 +465,8 @@ class Sample(AnySample):
         gaps = self.valid - self.middle
         gaps /= max(float(np.abs(gaps).max()), np.finfo(float).tiny)  # no power leaves the floats
         second = float(np.average(gaps**2, weights=self.valid_weights))
-        if not second > 0:
-            return 0.0
-        return float(np.average(gaps**power, weights=self.valid_weights)) / second ** (power / 2)
+        moment = float(np.average(gaps**power, weights=self.valid_weights))
+        return moment / math.sqrt(second) ** power if second > 0 else 0.0
 
     def terms(self, values: Floats) -> Terms:
         """Return terms, one for each valid trial."""

@@ -145,8 +145,9 @@ class Run(FigureTables, SimulatedTrials, Reported):
         values = self._numbers(name)
         if np.isnan(values).all():
             raise RunError(f"{name!r} has no trial with a value")
+        ranked, wanted = self[name].ranked.values, float(self[name].percentile(percentile))
         with np.errstate(invalid="ignore"):  # infinite less infinite
-            gaps = np.abs(values - float(self[name].percentile(percentile)))
+            gaps = np.where(ranked == wanted, 0.0, np.abs(ranked - wanted))
         number = int(np.nanargmin(gaps))
         sheet = self.trial(number)
         sheet.attrs["trial"] = number

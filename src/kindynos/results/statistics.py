@@ -247,15 +247,22 @@ def _share(hits: Terms, sample: AnySample) -> Estimate:
     variance; where nothing varied between the blocks, with the number of draws that are independent
     of each other, such as of pairs.
     """
-    p, blocks = hits.mean, len(hits.sizes)
-    if sample.why_no_error or hits.count < FEWEST or blocks < FEWEST_BLOCKS:
-        return Estimate(p, note=sample.why_no_error)
-    if hits.rarer < FEW_BEYOND:
-        return Estimate(p, note=_weights_leave(hits.rarer))
+    p = hits.mean
+    if not gives_an_error(hits, sample):
+        reason = _weights_leave(hits.rarer) if hits.rarer < FEW_BEYOND else ""
+        return Estimate(p, note=sample.why_no_error or reason)
     count, point = effective_trials(hits, sample.together)
     few = hits.rarer < FEW_HITS
     note = _weights_leave(hits.rarer) if few else ""
     return Estimate(p, *wilson(p, count, point), rough=few, note=note)
+
+
+def gives_an_error(hits: Terms, sample: AnySample) -> bool:
+    """Return whether there are enough trials for the interval of a share, and enough hits where
+    trials have weights.
+    """
+    enough = hits.count >= FEWEST and len(hits.sizes) >= FEWEST_BLOCKS
+    return enough and not sample.why_no_error and hits.rarer >= FEW_BEYOND
 
 
 def effective_trials(hits: Terms, together: int) -> tuple[float, float]:

@@ -20,6 +20,7 @@ from kindynos.inference.intervals import Z, t_point
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result
 from kindynos.results.run import Run
+from kindynos.results.statistics import FEW_BEYOND
 
 MOST_VALUES = 50_000  # trials whose values are sent; of more, counts on steps
 STEPS, BARS, LOOKED = 700, 60, 4_000
@@ -208,6 +209,8 @@ def _counted(
         "count": len(values),
         "hasError": everyone.has_error,
         "independent": everyone.independent,
+        "draws": everyone.worth / max(everyone.together, 1),
+        "fewest": FEW_BEYOND,
         "z": Z,
         "t": t_point(everyone.blocks - 1),
     }

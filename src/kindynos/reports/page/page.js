@@ -26,23 +26,28 @@
   };
 
   // The share of trials with a hit, from the hits of each block; of weighted trials from the weights
-  // of the hits, and after these from the squares of the weights.
+  // of the hits, and after these from the squares of the weights. Wilson's interval is that of as
+  // many independent trials as have the variance of the share.
   const sum = (numbers) => numbers.reduce((a, b) => a + b, 0);
   const share = (found, data) => {
     const blocks = data.sizes.length, count = data.count;
     const hits = found.slice(0, blocks), total = sum(hits), p = total / count;
-    if (!data.hasError) return { p, low: NaN, high: NaN };
-    let squares = 0;
-    hits.forEach((h, k) => { squares += ((count * h - data.sizes[k] * total) / count) ** 2; });
-    let variance = ((squares / count ** 2) * blocks) / (blocks - 1);
-    let n = data.weights ? count ** 2 / data.squares : count, z = data.z;
+    const none = { p, low: NaN, high: NaN };
+    if (!data.hasError) return none;
     const some = p > 1e-12 && p < 1 - 1e-12; // of all or none the variance is that of rounding
-    if (data.weights && data.independent && some) {
-      const hit = sum(found.slice(blocks));
-      variance = ((1 - p) ** 2 * hit + p ** 2 * (data.squares - hit)) / count ** 2;
-      n = (p * (1 - p)) / variance;
-    } else if (variance > 0 && !data.independent && some) { n = (p * (1 - p)) / variance; z = data.t; }
-    const [low, high] = wilson(p, n, z);
+    let variance = 0;
+    if (data.weights) {
+      const own = sum(found.slice(blocks)), others = data.squares - own;
+      const worth = (sum_, squares) => (squares > 0 ? sum_ ** 2 / squares : 0);
+      if (Math.min(worth(total, own), worth(count - total, others)) < data.fewest) return none;
+      if (data.independent) variance = ((1 - p) ** 2 * own + p ** 2 * others) / count ** 2;
+    }
+    if (!data.independent && some) {
+      hits.forEach((h, k) => { variance += ((count * h - data.sizes[k] * total) / count) ** 2; });
+      variance *= blocks / (blocks - 1) / count ** 2;
+    }
+    const n = variance > 0 && some ? (p * (1 - p)) / variance : data.draws;
+    const [low, high] = wilson(p, n, variance > 0 && !data.independent ? data.t : data.z);
     return { p, low, high };
   };
 
