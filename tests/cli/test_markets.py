@@ -107,7 +107,7 @@ class Commands(Folder):
         self.assertTrue((self.folder / "out" / "backtest.png").exists())
         full = run("backtest", *TREASURY, "--method", "historical").stdout
         self.assertIn("Kupiec p-value", full)
-        self.assertRegex(full, r"multiplier +3\.40")
+        self.assertRegex(full, r"multiplier +3\.00")
         data = json.loads(run("backtest", *TREASURY, "--json").stdout)
         self.assertEqual([row["exceptions"] for row in data["backtests"]][:2], [13, 11])
 

@@ -111,11 +111,19 @@ class Tails(Case):
         share = np.exp(-quantile).mean()  # of a further loss that exceeds it
         self.assertAlmostEqual(share, 0.01, delta=2e-4)
 
+    def test_the_next_loss_exceeds_weighted_ones_as_often_as_they_say(self):
+        drawn = RNG.normal(size=(4_000, 500))
+        for level in (0.95, 0.99):
+            quantile, _ = loss_tail(drawn, level, 0.98 ** np.arange(499, -1, -1.0))
+            self.assertAlmostEqual(stats.norm.sf(quantile).mean() / (1 - level), 1, delta=0.06)
+
     def test_weights_are_heeded(self):
         losses, weights = np.array([[1.0, 2.0, 3.0, 4.0]]), np.array([0.1, 0.1, 0.1, 0.7])
         quantile, mean = loss_tail(losses, 0.15, weights)
+        levels = (np.array([0.05, 0.15, 0.25, 0.65]) + 0.26) / 1.52  # 0.26: half of 0.1² x 3 + 0.7²
+        self.assertAlmostEqual(float(quantile[0]), np.interp(0.15, levels, [1, 2, 3, 4]))
         self.assertAlmostEqual(
-            float(quantile[0]), np.interp(0.15 * 1.7, [0.1, 0.2, 0.3, 1.0], [1, 2, 3, 4])
+            float(loss_tail(losses, 0.5, weights)[0][0]), np.interp(0.5, levels, [1, 2, 3, 4])
         )
         self.assertAlmostEqual(float(mean[0]), (0.05 * 2 + 0.1 * 3 + 0.7 * 4) / 0.85)
 

@@ -318,12 +318,12 @@ def _notes(
                 f"{period}, as all figures are."
             )
     if (
-        "value_at_risk" in (*allocation.request.aim.limits, allocation.request.aim.minimize)
+        "value_at_risk" in allocation.request.aim.limits
         and allocation.request.source.returns is not None
     ):
         said.append(
-            "A value at risk over scenarios has several local optima; these weights are the best "
-            "of those found."
+            "The value at risk is kept within its limit by one on the expected shortfall; other "
+            "weights may keep it with a higher mean."
         )
     if compared is not None and allocation.request.source.in_order:
         said.append(

@@ -11,7 +11,6 @@ from scipy import optimize
 
 import kindynos as kd
 from kindynos.markets.allocation.critical_line import corners, vertex
-from kindynos.markets.allocation.exchange import exchanged
 from kindynos.markets.allocation.linear import LinearAim, best_linear
 from kindynos.markets.allocation.losses import MaxDrawdown, WorstMean
 from kindynos.markets.allocation.path import path_of
@@ -188,21 +187,6 @@ class Measures(Case):
             self.assertLessEqual(
                 mixed.worth(region(4), best), mixed.worth(region(4), other) + 1e-12
             )
-
-
-class Exchanges(Case):
-    def test_they_find_the_least_of_a_function_and_stay_inside(self):
-        target = np.array([0.5, 0.3, 0.15, 0.05])
-        one = region(4, 0.0, 0.45).with_row(
-            "pair", np.array([1.0, 1.0, 0.0, 0.0]), low=0.0, high=0.7
-        )
-        found = exchanged(
-            one, np.full(4, 0.25), lambda cases: ((cases - target[:, None]) ** 2).sum(axis=0)
-        )
-        self.assertAlmostEqual(found.sum(), 1)
-        self.assertLessEqual(found[0], 0.45)
-        self.assertLessEqual(found[:2].sum(), 0.7 + 1e-12)
-        self.assertLess(((found - np.array([0.425, 0.275, 0.2, 0.1])) ** 2).sum(), 2e-3)
 
 
 class Impossible(Case):

@@ -153,7 +153,7 @@ class Refused(Case):
         with self.fails("no limit 'varianc'", "did you mean 'variance'"):
             kd.allocate(TWO, limits={"varianc": 0.1})
         with self.fails("needs a history"):
-            kd.allocate(TWO, minimize="drawdown")
+            kd.allocate(TWO, limits={"drawdown": 0.1})
         with self.fails("say maximize='mean' or minimize='sd'"):
             kd.allocate(TWO, maximize="mean", minimize="sd")
         with self.fails("no limits"):

@@ -67,18 +67,16 @@ class Measure(ABC):
 
 
 class WorstMean(Measure):
-    """The mean of the ``count`` worst losses, which need not be whole; ``less`` is a gradient that
-    is taken away.
+    """The mean of the ``count`` worst losses, which need not be whole.
 
     min over q of q + sum((loss - q)+) / count, Rockafellar and Uryasev, Journal of Risk 2 (2000),
     21-41. In the model losses surely beyond q are added up, those surely within it are left out,
     and only those in a band have a variable of their own.
     """
 
-    def __init__(self, returns: Floats, count: float, less: Floats | None = None) -> None:
+    def __init__(self, returns: Floats, count: float) -> None:
         self._losses = np.ascontiguousarray(-returns)
         self.count = count
-        self._less = np.zeros(returns.shape[1]) if less is None else less
         self._band: NDArray[np.bool_] = np.zeros(len(returns), dtype=bool)
         self._beyond = self._band.copy()
 
@@ -96,7 +94,7 @@ class WorstMean(Measure):
 
     def gradient(self, weights: Floats) -> Floats:
         shares, places = self._tail(weights)
-        return np.asarray(shares @ self._losses[places]) - self._less
+        return np.asarray(shares @ self._losses[places])
 
     def start(self, weights: Floats) -> None:
         losses = self._losses @ weights
@@ -111,7 +109,7 @@ class WorstMean(Measure):
         n, size = self._losses.shape[1], len(inside)
         rows = np.hstack([self._losses[inside], -np.ones((size, 1)), -np.eye(size)])
         cost = np.r_[
-            self._losses[self._beyond].sum(axis=0) / self.count - self._less,
+            self._losses[self._beyond].sum(axis=0) / self.count,
             1 - np.count_nonzero(self._beyond) / self.count,
             np.full(size, 1 / self.count),
         ]

@@ -34,11 +34,6 @@ class Losses:
         assert answer is not None
         return answer
 
-    @property
-    def beyond(self) -> int:
-        """How many scenarios lose the value at risk or more."""
-        return len(self.scenarios) - math.ceil((len(self.scenarios) - 1) * self.level - 1e-9)
-
     def mean(self, weights: Floats) -> float:
         """Return the mean return of weights."""
         return float(self.source.mean @ weights)
@@ -60,12 +55,6 @@ class Losses:
         if name == "value_at_risk":
             return float(np.quantile(-(self.scenarios @ weights), self.level))
         return WorstMean(self.scenarios, (1 - self.level) * len(self.scenarios)).value(weights)
-
-    def worst_sum_gradient(self, weights: Floats, count: int) -> Floats:
-        """Return the gradient of the sum of the worst losses."""
-        if count == 0:
-            return np.zeros(len(weights))
-        return count * WorstMean(self.scenarios, count).gradient(weights)
 
     def aimed(
         self,

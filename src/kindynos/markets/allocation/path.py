@@ -71,15 +71,6 @@ class Path:
                 )
         return np.asarray(self.corners[-1])
 
-    def last_where(self, holds: Callable[[Floats], bool], steps: int = 200) -> Floats | None:
-        """Return the last of points spread evenly over the means at which a condition holds, or
-        None.
-        """
-        points = (
-            self.of_mean(float(mean)) for mean in np.linspace(self.means[-1], self.means[0], steps)
-        )
-        return next((weights for weights in points if holds(weights)), None)
-
     def of_mean(self, mean: float) -> Floats:
         """Return the weights of the least variance whose mean is at least so high."""
         return self.first(lambda s, t: s.mean_at(t) - mean)

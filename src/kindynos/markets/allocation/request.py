@@ -18,7 +18,7 @@ from kindynos.validate import finite, known_name, mapping, one_of
 
 LIMITS = ("mean", *RISKS)
 GAINS = ("mean", "ratio", "parity")
-AIMED = (*RISKS, "parity")
+AIMED = ("sd", "variance", "expected_shortfall", "parity")
 STEP = 0.01  # by which a bound is loosened, to see what that brings; a limit by as much of itself
 AT = 1e-8  # how near a weight is to its bound when it counts as lying on it
 
@@ -167,6 +167,11 @@ def aim_of(maximize: Any, minimize: Any, limits: Any, level: float, rate: float)
         maximize = "mean" if any(name != "mean" for name in valid) else "ratio"
     if maximize is not None:
         one_of("maximize", maximize, GAINS)
+    if minimize in ("value_at_risk", "drawdown"):
+        raise ParameterError(
+            f"minimize={minimize!r}: it has many local optima; minimize 'expected_shortfall', or "
+            f"keep it within a limit, limits={{{minimize!r}: 0.1}}"
+        )
     if minimize is not None:
         one_of("minimize", minimize, AIMED)
     if maximize is not None and minimize is not None and maximize != "ratio":

@@ -2,11 +2,9 @@
 
 Mean and sd are read off the exact frontier. Measures over scenarios are solved by linear programs;
 where an sd is limited too, the frontier gets a row for each loss it must keep within a limit,
-until it does. A value at risk over scenarios is not convex: it is the sum of the k worst losses
-less that of the k - 1 worst, where the second is replaced by a line at the weights so far, again
-and again (differences of convex functions; Tao and An, Acta Mathematica Vietnamica 22, 1997,
-289-355). A drawdown is that of the value, compounded, whose logarithm is replaced by its tangent in
-the same way.
+until it does. Two measures can be limits alone, each kept by a convex one: a value at risk by a
+limit on the expected shortfall, moved until the value at risk is at its own; and a drawdown, which
+is that of the value, compounded, by the tangent of its logarithm at the weights so far.
 """
 
 from __future__ import annotations
@@ -21,7 +19,6 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError, RunError
 from kindynos.markets.allocation.critical_line import least_variance, vertex
-from kindynos.markets.allocation.exchange import exchanged
 from kindynos.markets.allocation.linear import LinearAim, best_linear
 from kindynos.markets.allocation.losses import (
     MaxDrawdown,
@@ -41,8 +38,8 @@ LOSS = "a loss within its limit"  # what the rows are called that keep measures 
 KEPT = 1e-11  # by which a loss may pass its limit, in units of a holding's sd
 NEAR = 1e-6  # the same while a level is sought whose least sd is a limit
 MOST_ROWS = 40  # losses that are remembered from one such level to the next
-TANGENTS = 80  # of log growth
-CORRECTIONS = 4  # of the limit of a drawdown by a tangent
+TANGENTS = 40  # of log growth
+HALVINGS = 40  # of where a stand-in keeps a limit
 SETTLED = 1e-7  # of a weight, between two of them
 ROUNDS = 60  # of replacing a difference of convex functions by a line
 SCENARIO_MEASURES = ("expected_shortfall", "value_at_risk", "drawdown")
@@ -82,7 +79,6 @@ class Solver:
         self.region = region
         self.unit = float(source.moments.sd.mean())
         self._point = np.full(region.count, 1 / region.count)  # where the log of a value is touched
-        self._lines: dict[str, Floats] = {}  # what stands in for the smaller sum of a value at risk
 
     @cached_property
     def path(self) -> Path:
@@ -100,7 +96,7 @@ class Solver:
         """
         if "parity" in (self.aim.maximize, self.aim.minimize):
             return equal_contributions(self.region, self.source.covariance)
-        if "drawdown" in (self.aim.minimize, *self.limits) and not self.source.in_order:
+        if "drawdown" in self.limits and not self.source.in_order:
             raise ParameterError(
                 "a drawdown needs a history, returns that follow each other in time"
             )
@@ -108,11 +104,7 @@ class Solver:
         for name in self.limits:
             self.check_limit(name)
         try:
-            if "drawdown" not in (self.aim.minimize, *self.limits):
-                return self._best()
-            if self.aim.maximize == "ratio" and self.aim.minimize == "drawdown":
-                return self._best_ratio_to_drawdown()
-            return self._by_tangents()
+            return self._best()
         except RunError as error:
             stated = " and ".join(f"{name} {limit:g}" for name, limit in self.aim.limits.items())
             raise ParameterError(
@@ -127,92 +119,84 @@ class Solver:
             if self.aim.minimize == "sd" and not self.limits:
                 return self.least_sd
             return self._on_normal_path() if over_scenarios else self._chosen(self.path)
-        if "value_at_risk" in over_scenarios:
-            return self._by_lines()
-        return self._convex()
+        if "value_at_risk" in self.limits:
+            return self._within_value_at_risk()
+        return self._within_drawdown() if "drawdown" in self.limits else self._convex()
 
-    def _by_tangents(self, start: Floats | None = None) -> Floats:
-        """Return the best weights where a drawdown is the aim or a limit.
+    def _with_limits(self, aim: Aim, **limits: float) -> Solver:
+        """Return the solver of an aim with other limits than those on value at risk or drawdown."""
+        others = {
+            name: limit
+            for name, limit in self.aim.limits.items()
+            if name not in ("value_at_risk", "drawdown")
+        }
+        return Solver(self.source, self.region, replace(aim, limits={**others, **limits}))
 
-        The log of the value is a concave function of the weights, not a linear one: its growth is
-        replaced by the tangent at the weights so far, and the best of those nearby is taken, again
-        and again, until none is better. There the tangent is exact, and so is the drawdown. The
-        ``start`` keeps the limit of the drawdown; default: the weights of the least one.
+    def _within_value_at_risk(self) -> Floats:
+        """Return the best weights within the widest limit on the expected shortfall that keeps the
+        value at risk within its own.
         """
-        limit, near = self.limits.get("drawdown", math.inf), 1.0
-        point = self.least_sd
-        if start is not None:
-            point = start
-        elif limit < math.inf:
-            others = {k: v for k, v in self.aim.limits.items() if k == "mean"}
-            aim = replace(self.aim, maximize=None, minimize="drawdown", limits=others)
-            point = Solver(self.source, self.region, aim).best()
-        for _ in range(TANGENTS):
-            answer = self._near(point, near, limit)
-            figure = 0.0 if answer is None else float(np.abs(answer - point).max())
-            if answer is not None and self.worth(answer) < self.worth(point):
-                point, near = answer, 2 * near
-            else:
-                near = min(near, figure or near) / 4
-            if near < SETTLED or 0 < figure < SETTLED:
-                break
-        return point
+        limit = self.limits["value_at_risk"]
+        drawdown = {name: x for name, x in self.limits.items() if name == "drawdown"}
 
-    def _near(self, point: Floats, near: float, limit: float) -> Floats | None:
-        """Return the best weights by the tangent at a point, none further from it than ``near``;
-        None where none keep the limit of the drawdown.
-        """
-        region = replace(
-            self.region,
-            lower=np.maximum(self.region.lower, point - near),
-            upper=np.minimum(self.region.upper, point + near),
+        def weights_within(shortfall: float) -> Floats:
+            most = min(shortfall, self.limits.get("expected_shortfall", math.inf))
+            return self._with_limits(self.aim, expected_shortfall=most, **drawdown)._best()
+
+        kept = self._least_weights("value_at_risk")
+        least, most = (
+            self.losses.value("expected_shortfall", weights)
+            for weights in (kept, self._with_limits(self.aim, **drawdown)._best())
         )
-        aimed = limit
-        for _ in range(CORRECTIONS):
-            limits = dict(self.aim.limits)
-            if limit < math.inf:
-                limits["drawdown"] = aimed
-            step = Solver(self.source, region, replace(self.aim, limits=limits))
-            step._point = point
-            try:
-                best = step._best()
-            except (RunError, ParameterError, np.linalg.LinAlgError):  # hardly any room is left
-                return None
-            excess = self.losses.value("drawdown", best) - limit
-            if excess <= 0:
-                return best
-            aimed -= 1.01 * excess + 1e-14  # what the tangent leaves out
-        return None
+        for _ in range(HALVINGS):
+            shortfall = (least + most) / 2
+            weights = weights_within(shortfall)
+            if self.losses.value("value_at_risk", weights) <= limit:
+                kept, least = weights, shortfall
+            else:
+                most = shortfall
+        return kept
 
-    def _best_ratio_to_drawdown(self) -> Floats:
-        """Return the highest ratio of the mean above the rate to the drawdown: of the highest means
-        within each drawdown, the best.
+    def _within_drawdown(self) -> Floats:
+        """Return the best weights by the tangent at themselves, moved towards those of the least
+        drawdown found as far as the limit asks for.
         """
-        from scipy.optimize import minimize_scalar
+        limit = self.limits["drawdown"]
+        least = self._point = self._least_weights("drawdown")
+        for _ in range(TANGENTS):
+            before, self._point = self._point, self._convex()
+            if np.abs(self._point - before).max() < SETTLED:
+                break
+        kept, broken = 1.0, 0.0  # the part of the least
+        if self.losses.value("drawdown", self._point) <= limit:
+            return self._point
+        for _ in range(HALVINGS):
+            part = (kept + broken) / 2
+            if self.losses.value("drawdown", part * least + (1 - part) * self._point) <= limit:
+                kept = part
+            else:
+                broken = part
+        return kept * least + (1 - kept) * self._point
 
-        least = Solver(self.source, self.region, replace(self.aim, maximize=None)).best()
-        most = Solver(self.source, self.region, replace(self.aim, maximize="mean", minimize=None))
-        ends = [self.losses.value("drawdown", weights) for weights in (least, most.best())]
-        valid = self.limits.get("drawdown", math.inf)
-        by_name: dict[float, Floats] = {ends[0]: least}
-
-        def worth(limit: float) -> float:
-            limits = {**self.aim.limits, "drawdown": min(limit, valid)}
-            aim = replace(self.aim, maximize="mean", minimize=None, limits=limits)
-            by_name[limit] = Solver(self.source, self.region, aim)._by_tangents(least)
-            return self.worth(by_name[limit])
-
-        if ends[1] > ends[0]:
-            minimize_scalar(
-                worth,
-                bounds=tuple(ends),
-                method="bounded",
-                options={"xatol": 1e-4 * (ends[1] - ends[0])},
-            )
-        best = min(by_name.values(), key=self.worth)
-        if self.worth(best) >= 0:
-            raise self._below_the_rate(float(self.source.mean @ best))
-        return best
+    def _least_weights(self, name: str) -> Floats:
+        """Return the weights of the least of a measure; of a value at risk, those of the least
+        expected shortfall, and of a drawdown the least by the tangents met.
+        """
+        floor = {name: x for name, x in self.aim.limits.items() if name == "mean"}
+        aim = Aim(minimize=name, limits=floor, level=self.aim.level)
+        if name == "value_at_risk":
+            aim = replace(aim, minimize="expected_shortfall")
+        solver = Solver(self.source, self.region, aim)
+        if name != "drawdown":
+            return solver.best()
+        solver._point = self.least_sd
+        found = [solver.least_sd]
+        for _ in range(TANGENTS):
+            solver._point = solver._convex()
+            found.append(solver._point)
+            if np.abs(found[-1] - found[-2]).max() < SETTLED:
+                break
+        return min(found, key=lambda weights: self.losses.value(name, weights))
 
     def _chosen(self, path: Path) -> Floats:
         """Return the point of a frontier that the aim names, as far as means and sds go."""
@@ -264,10 +248,7 @@ class Solver:
         if name == "drawdown":
             tangent = log_tangent(self.losses.scenarios, self._point)
             return MaxDrawdown(tangent / self.unit), 1 / self.unit
-        if name == "expected_shortfall":
-            return WorstMean(returns, (1 - self.aim.level) * len(returns)), 1 / self.unit
-        count = self.losses.beyond
-        return WorstMean(returns, count, self._lines[name] / count), 1 / (self.unit * count)
+        return WorstMean(returns, (1 - self.aim.level) * len(returns)), 1 / self.unit
 
     def _convex(self) -> Floats:
         """Return the best weights where every measure is convex."""
@@ -425,76 +406,6 @@ class Solver:
             best_ratio = better
         return best_ratio
 
-    def _by_lines(self) -> Floats:
-        """Return weights at which no small change is better, where a value at risk is among the
-        measures.
-
-        From several starts, since such weights need not be the best of all: the least expected
-        shortfalls at this level and others, the least sd, and the highest mean on the frontier that
-        keeps the limit.
-        """
-        level = self.aim.level
-        starts = [self.least_sd]
-        for other in (level, 1 - 2 * (1 - level), (1 + level) / 2):
-            if 0 < other < 1:
-                aim = replace(
-                    self.aim, maximize=None, minimize="expected_shortfall", limits={}, level=other
-                )
-                starts.append(Solver(self.source, self.region, aim).best())
-        if "value_at_risk" in self.limits:
-            limit = self.limits["value_at_risk"]
-            least = min(starts, key=lambda w: self.losses.value("value_at_risk", w))
-            on_path = self.path.last_where(lambda w: self.losses.value("value_at_risk", w) <= limit)
-            starts = [
-                self._repeated(least, self._least_value_at_risk),
-                *([on_path] if on_path is not None else []),
-            ]
-        rows = []
-        for start in starts:
-            try:
-                rows.append(self._repeated(start, self._convex))
-            except RunError:  # nothing better near this start
-                continue
-        if not rows:
-            raise RunError("no weights were found")
-        return exchanged(self.region, min(rows, key=self.worth), self._worths)
-
-    def _worths(self, cases: Floats) -> Floats:
-        """Return what the aim makes of weights ``(holdings, cases)``, infinite where a limit is
-        broken.
-        """
-        at_risk = np.quantile(-(self.losses.scenarios @ cases), self.aim.level, axis=0)
-        kept = at_risk <= self.limits.get("value_at_risk", math.inf)
-        worths = np.full(cases.shape[1], math.inf)
-        others = [name for name in self.limits if name != "value_at_risk"]
-        for position in np.flatnonzero(kept).tolist():
-            weights = cases[:, position]
-            if all(self.losses.value(name, weights) <= self.limits[name] for name in others):
-                worths[position] = (
-                    at_risk[position]
-                    if self.aim.minimize == "value_at_risk"
-                    else self.worth(weights)
-                )
-        return worths
-
-    def _least_value_at_risk(self) -> Floats:
-        return self.linear(
-            LinearAim(np.zeros(self.region.count), 1.0, self._measure("value_at_risk")[0])
-        )
-
-    def _repeated(self, start: Floats, step: Callable[[], Floats]) -> Floats:
-        repeated, reached = start, math.inf
-        for _ in range(ROUNDS):
-            self._lines["value_at_risk"] = (
-                self.losses.worst_sum_gradient(repeated, self.losses.beyond - 1) / self.unit
-            )
-            repeated = step()
-            worth = self.worth(repeated)
-            if worth > reached - 1e-9 * self.unit:
-                break
-            reached = worth
-        return repeated
-
     def worth(self, weights: Floats) -> float:
         """Return what the aim makes of weights; less is better."""
         return self.losses.aimed(
@@ -530,10 +441,5 @@ class Solver:
             )
 
     def least(self, name: str) -> float:
-        """Return the least of a measure that can be reached."""
-        aim = Aim(
-            minimize=name,
-            limits={k: v for k, v in self.aim.limits.items() if k == "mean"},
-            level=self.aim.level,
-        )
-        return self.losses.value(name, Solver(self.source, self.region, aim).best())
+        """Return the least of a measure that can be reached, as far as it was found."""
+        return self.losses.value(name, self._least_weights(name))
