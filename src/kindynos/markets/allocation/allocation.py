@@ -373,10 +373,10 @@ def allocate(
     "mean" or "ratio" (of the mean above ``rate`` to the sd, or to the measure in ``minimize``), or
     ``minimize`` "sd", "variance" or "expected_shortfall", or "parity" for equal contributions to
     risk; unless said, the mean where there is a limit, else the ratio. ``limits`` are the most of
-    any of these measures, of "value_at_risk" or of "drawdown", and the least "mean", per period. ``bounds``
-    is one pair for all weights or pairs by name (``"others"`` for the rest); default: 0 to 1;
-    ``groups`` are pairs for sums of weights, of the ``members`` of a group or of the names in a
-    tuple that is its key. ``turnover`` is the most that may be bought and sold together, ``cost``
+    any of these measures, of "value_at_risk" or of "drawdown", and the least "mean", per period.
+    ``bounds`` is one pair for all weights or pairs by name (``"others"`` for the rest); default: 0
+    to 1; ``groups`` are pairs for sums of weights, of the ``members`` of a group or of the names in
+    a tuple that is its key. ``turnover`` is the most that may be bought and sold together, ``cost``
     the share of each trade that is lost: spread over ``holding_period`` periods (a year, where the
     source knows how long its periods are).
 

@@ -184,6 +184,8 @@ class Solver:
         """
         floor = {name: x for name, x in self.aim.limits.items() if name == "mean"}
         aim = Aim(minimize=name, limits=floor, level=self.aim.level)
+        if name == "value_at_risk" and self.losses.normal:
+            return self.path.least(self.losses.multiples[name])
         if name == "value_at_risk":
             aim = replace(aim, minimize="expected_shortfall")
         solver = Solver(self.source, self.region, aim)
