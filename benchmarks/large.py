@@ -88,7 +88,7 @@ def together(count: int, plan: str, most: str) -> Row:
         return float(np.exp(log_mean + log_sd * (factor @ normal)).sum(axis=0).mean())
 
     ours, known, ratio = paired(
-        lambda: model.simulate(trials, 1, plan, workers=1), plain, runs=2 if SHORT else 5
+        lambda: model.simulate(trials, 1, sampling=plan, workers=1), plain, runs=2 if SHORT else 5
     )
     label = f"{count} correlated lognormal drivers, {plan} plan, {trials:,} trials / NumPy"
     return label, f"{1000 * ours:.0f} ms / {1000 * known:.0f} ms", ratio, most

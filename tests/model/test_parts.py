@@ -26,9 +26,9 @@ class Parts(Folder):
     def test_they_are_those_of_a_run_in_memory(self):
         for plan in ("latin", "random"):
             folder = self.folder / plan
-            investment().simulate(TRIALS, 3, plan, store="parts", resume=folder)
+            investment().simulate(TRIALS, 3, sampling=plan, store="parts", resume=folder)
             found = kd.open_parts(folder)
-            full = investment().simulate(TRIALS, 3, plan)
+            full = investment().simulate(TRIALS, 3, sampling=plan)
             self.assertEqual(list(found), ["flow", "net_value"])
             self.assertGreater(len(found.files), 3)
             for name in found:

@@ -85,7 +85,7 @@ class Reading(Case):
 
     def test_estimates_behave_as_floats(self):
         mean = self.value.mean
-        self.assertEqual((mean.value, self.value.mean()), (float(mean), mean))
+        self.assertEqual(mean.value, float(mean))
         self.assertEqual(f"{mean:.2f}", f"{float(mean):.2f}")
         self.assertLess(mean.low, mean)
         self.assertAlmostEqual(mean.error, (mean.high - mean.low) / 2)
@@ -222,7 +222,6 @@ class NumpyAndPandas(Case):
         np.testing.assert_array_equal(pd.Series(value), value.values)
         np.testing.assert_array_equal(pd.DataFrame(list(row)), row.values)
         self.assertEqual((len(value), len(row)), (1000, 5))
-        self.assertEqual((float(value.mean()), float(value.sd())), (value.mean, value.sd))
 
     def test_results_cannot_be_spoilt(self):
         before = self.run_.sensitivity("net_value")

@@ -75,7 +75,7 @@ class KnownAnswers(Case):
         free = model.optimize(
             {"x": (0, 8)},
             maximize="mean gain",
-            subject_to="chance above 0 of loss <= 0.9",
+            subject_to="chance above 0 of loss <= 90 %",
             trials=4_000,
             seed=3,
         )

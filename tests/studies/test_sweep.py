@@ -97,7 +97,7 @@ class OfModels(Case):
                     trials=1_200, seed=4, sampling=plan,
                 )  # fmt: skip
                 for place, point in enumerate(found.points.to_dict("records")):
-                    own = model.replace(**point).simulate(1_200, 4, plan)["net_value"]
+                    own = model.replace(**point).simulate(1_200, 4, sampling=plan)["net_value"]
                     name = statistic.split()[0]
                     figure = {
                         "percentile": lambda own=own: own.percentile(5),

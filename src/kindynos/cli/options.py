@@ -13,6 +13,7 @@ from kindynos.cli.output import Command
 from kindynos.cli.types import FIGURE, PLANS, WHOLE, NameOption, Text, Words, by_name, named
 from kindynos.errors import KindynosError
 from kindynos.literals import ReturnPeriod, Spacing
+from kindynos.results.options import HELP, SimulationOptions, options_of
 
 PATIENT = 10  # seconds in which a cluster must answer
 
@@ -76,26 +77,24 @@ def _cluster(ctx: click.Context, param: click.Parameter, address: str | None) ->
     return client.get_executor()
 
 
-DRAWS = (
-    click.option(
-        "--sampling",
-        cls=NameOption,
-        type=Words(PLANS),
-        default="latin",
-        show_default=True,
-        help="The sampling plan: {names}.",
-    ),
-    click.option(
-        "--seed", type=WHOLE, help="A whole number that reproduces a run; else one is chosen."
-    ),
-    click.option(
-        "--trials", type=WHOLE, default=10_000, show_default=True, help="How many joint draws."
-    ),
-)
+def _from_field(name: str) -> Callable[[Any], Any]:
+    """Return the option of the command line for a field of ``SimulationOptions``."""
+    stated = options_of(SimulationOptions)[name]
+    own: dict[str, Any] = {"type": FIGURE if "float" in stated.type else WHOLE}
+    if name == "sampling":
+        own = {"type": Words(PLANS), "cls": NameOption}
+    return click.option(
+        f"--{name.replace('_', '-')}",
+        default=stated.default,
+        show_default=stated.default is not None,
+        help=HELP[name],
+        **own,
+    )
 
 
-# the options of draws, and those of a whole simulation
-drawn = _option_group("draws", *DRAWS)
+# the options of draws, and those of a whole simulation: what the class of options offers
+DRAWS = ("sampling", "seed", "trials")
+drawn = _option_group("draws", *map(_from_field, DRAWS))
 
 
 simulated = _option_group(
@@ -108,8 +107,8 @@ simulated = _option_group(
         help="Run on the workers of a cluster: the address of its scheduler, or its scheduler "
         "file. The answer is the same.",
     ),
-    click.option("--workers", type=WHOLE, help="Threads; default: all. The answer is the same."),
-    *DRAWS,
+    *(_from_field(name) for name in HELP if name not in DRAWS),
+    *map(_from_field, DRAWS),
 )
 
 

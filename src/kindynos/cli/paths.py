@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from kindynos.processes.base import Process
     from kindynos.reports.report import Report
 
-YEAR_OF_DAYS = 250  # that are looked ahead
 FEW = 60  # values, below which a fan without the error of its parameters is far too narrow
 # processes in steps of one price, with how they are fitted to prices
 BY_PERIOD: dict[str, dict[str, Any]] = {
@@ -49,7 +48,7 @@ BY_PERIOD: dict[str, dict[str, Any]] = {
     "--ahead",
     "periods",
     type=WHOLE,
-    help="Periods ahead; default: a year (250 days, 52 weeks, 12 months).",
+    help="Periods ahead; default: a year (252 days, 52 weeks, 12 months).",
 )
 @click.option(
     "--above",
@@ -101,7 +100,7 @@ def paths(
     Each figure has the 95 % interval, with the error that a short history causes.
 
     \b
-      kindynos paths heating_oil.csv --ahead 250 --above 1.0
+      kindynos paths heating_oil.csv --ahead 252 --above 1.0
       kindynos paths treasury_prices.csv --column shipyard --process regime-switching \\
         --below 35 --out results
     """
@@ -120,7 +119,7 @@ def paths(
         process = "random walk" if own.absolute[0] else "geometric brownian motion"
     dt = 1.0 if process in BY_PERIOD else 1 / spacing.per_year
     if periods is None:
-        periods = YEAR_OF_DAYS if spacing.name == "working day" else round(spacing.per_year)
+        periods = round(spacing.per_year)
     fitted = _fitted(process, history, dt, no_mean, risk_neutral)
     if fitted.multiplies and any(level is not None and level <= 0 for level in (above, below)):
         raise KindynosError(

@@ -14,6 +14,7 @@ import click
 from kindynos.cli.output import asked
 from kindynos.errors import KindynosError
 from kindynos.sources import note_text
+from kindynos.validate import raw_figure
 
 if TYPE_CHECKING:
     from kindynos.model.model import Model
@@ -78,7 +79,7 @@ def changed(model: Model, changes: Sequence[str]) -> Model:
                 "one value per period"
             )
         try:
-            numbers = [float(piece) for piece in text.split(",")]
+            numbers = [raw_figure(piece) for piece in text.split(",")]
         except ValueError:
             raise KindynosError(
                 f"--set {change}: {text.strip()!r} is not a number, or one per period with commas "

@@ -26,9 +26,10 @@ from kindynos.program.correlations import checked_correlation
 from kindynos.program.quantities import DistributionDriver, Given, Line, Quantity
 from kindynos.program.statement import Statement
 from kindynos.program.timeline import Timeline
+from kindynos.results.options import SimulationKeywords, SimulationOptions
 from kindynos.results.reached_correlations import ranks
 from kindynos.results.run import Run
-from kindynos.results.simulate import SimulationKeywords, SimulationOptions, simulate
+from kindynos.results.simulate import simulate
 from kindynos.sampling.streams import Seed
 from kindynos.validate import check_integer, one_of
 

@@ -43,10 +43,11 @@ from kindynos.markets.supported import (
     supported_method,
 )
 from kindynos.memory import with_memory
+from kindynos.results.options import SimulationKeywords
 from kindynos.results.run import Run
-from kindynos.results.simulate import SimulationKeywords
 from kindynos.sampling.streams import Seed
 from kindynos.studies.bridge import Bridge
+from kindynos.tables.periods import TRADING_DAYS
 from kindynos.tables.spacing import DateSpacing
 from kindynos.validate import (
     Count,
@@ -340,7 +341,7 @@ class Portfolio(Reported):
         or 365 in a market that never closes.
         """
         own = self.prices.spacing
-        year = 365 if own.name == "day" else 252
+        year = 365 if own.name == "day" else TRADING_DAYS
         of_period = (spacing or own).per_year
         return float(periods * (year / of_period if (spacing or own).unit != "day" else 1))
 

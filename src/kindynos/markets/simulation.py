@@ -33,8 +33,9 @@ from kindynos.program.quantities import DistributionDriver, Line, Quantity
 from kindynos.program.statement import Statement
 from kindynos.program.timeline import Timeline
 from kindynos.registry import Registry
+from kindynos.results.options import SimulationOptions
 from kindynos.results.run import Run
-from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.results.simulate import simulate
 from kindynos.validate import checked, one_of
 
 COPULAS: Registry[None] = Registry("copula", {"gaussian": None, "t": None})

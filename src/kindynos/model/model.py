@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import replace as replaced
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, Self, TypeVar, Unpack, get_args, overload
@@ -21,7 +20,6 @@ from kindynos.literals import (
     CorrelationKind,
     Each,
     Missing,
-    OnBad,
     PeriodLength,
     RunStore,
     SamplingPlan,
@@ -43,6 +41,7 @@ from kindynos.program.quantities import (
 )
 from kindynos.program.statement import WORDS, Statement
 from kindynos.program.timeline import Timeline
+from kindynos.results.options import SimulationOptions, options_of, takes_simulation_options
 from kindynos.sampling.streams import Seed
 from kindynos.validate import (
     check_integer,
@@ -59,10 +58,9 @@ from kindynos.validate import (
 if TYPE_CHECKING:
     import pandas as pd
 
-    from kindynos.engine.precision import Precision
     from kindynos.model.parts import TrialParts
+    from kindynos.results.options import SimulationKeywords
     from kindynos.results.run import Run
-    from kindynos.results.simulate import SimulationKeywords
     from kindynos.results.summary_run import SummaryRun
     from kindynos.studies.comparison import Comparison
     from kindynos.studies.goal import Goal
@@ -637,19 +635,9 @@ class Model(Inline):
         self,
         trials: int = 10_000,
         seed: Seed = None,
-        sampling: SamplingPlan = "latin",
-        workers: int | None = None,
-        progress: Callable[[int, int], object] | None = None,
-        keep: Iterable[str] | None = None,
-        on_bad: OnBad = "count",
         *,
-        executor: Executor | None = None,
-        until: Precision | Sequence[Precision] | None = None,
-        max_trials: int = 10_000_000,
-        on_start: Callable[[int], object] | None = None,
-        on_finish: Callable[[Run], object] | None = None,
-        on_broken: OnBad = "count",
         store: Literal["all"] = "all",
+        **options: Unpack[SimulationKeywords],
     ) -> Run: ...
 
     @overload
@@ -675,24 +663,15 @@ class Model(Inline):
     ) -> TrialParts: ...
 
     @checked
+    @takes_simulation_options
     def simulate(
         self,
         trials: int = 10_000,
         seed: Seed = None,
-        sampling: SamplingPlan = "latin",
-        workers: int | None = None,
-        progress: Callable[[int, int], object] | None = None,
-        keep: Iterable[str] | None = None,
-        on_bad: OnBad = "count",
         *,
-        executor: Executor | None = None,
-        until: Precision | Sequence[Precision] | None = None,
-        max_trials: int = 10_000_000,
-        on_start: Callable[[int], object] | None = None,
-        on_finish: Callable[[Run], object] | None = None,
-        on_broken: OnBad = "count",
         store: RunStore = "all",
         resume: str | Path | None = None,
+        **options: Unpack[SimulationKeywords],
     ) -> Run | SummaryRun | TrialParts:
         """Return a run: ``trials`` joint draws of all drivers, and everything calculated from them.
 
@@ -708,8 +687,8 @@ class Model(Inline):
 
         ``executor=`` takes any ``concurrent.futures.Executor``: the model travels to it by value.
         ``until=Precision(...)``, or a list of these, adds rounds of trials until the errors are
-        small enough, or ``max_trials=`` trials are reached. ``on_start(trials)`` and
-        ``on_finish(run)`` are called at the start and the end.
+        small enough, or ``max_trials=`` trials are reached. ``max_seconds=`` stops it as progress
+        does. ``on_start(trials)`` and ``on_finish(run)`` are called at the start and the end.
 
         With ``store="summary"`` no trials are held: a pilot brackets the percentiles, one pass
         counts by block, and the figures are those of all trials, so that 10^9 trials fit into
@@ -719,25 +698,11 @@ class Model(Inline):
         ParameterError, ModelError, FormulaError, StoppedError where ``progress`` stops it before
         the first trials, and RunInterrupt, a KeyboardInterrupt, on an interrupt from the keyboard.
         """
-        from kindynos.results.simulate import SimulationOptions, simulate
+        from kindynos.results.simulate import simulate
 
-        settings = SimulationOptions(
-            trials,
-            seed,
-            sampling,
-            workers,
-            executor,
-            progress,
-            keep,
-            on_bad,
-            until,
-            max_trials,
-            on_start,
-            on_finish,
-            on_broken,
-        )
+        settings = SimulationOptions.stated(trials, seed, options)
         one_of("store", store, get_args(RunStore))
-        if on_broken == "error" and store != "all":
+        if settings.on_broken == "error" and store != "all":
             raise ParameterError(f"on_broken='error' needs store='all', not {store!r}")
         if store == "summary":
             from kindynos.results.summary_run import summarize
@@ -754,15 +719,20 @@ class Model(Inline):
         return simulate(self.compiled(), settings)
 
     @checked
-    def preview(self, n: int = 6, seed: Seed = None) -> pd.DataFrame:
+    @takes_simulation_options
+    def preview(
+        self, n: int = 6, seed: Seed = None, **options: Unpack[SimulationKeywords]
+    ) -> pd.DataFrame:
         """Return a few trials of the whole model for a first look: quantities down (rows by
         period), trials across.
 
-        Without a seed each call draws others.
+        Without a seed each call draws others; the plan is "random" unless ``sampling`` says
+        another. ``options`` are those of ``simulate``.
         """
         from kindynos.results.sheet import trials_side_by_side
 
-        return trials_side_by_side(self.simulate(check_integer("n", n, least=1), seed, "random", 1))
+        stated: SimulationKeywords = {"sampling": "random", "workers": 1, **options}
+        return trials_side_by_side(self.simulate(check_integer("n", n, least=1), seed, **stated))
 
     @checked
     def inputs(
@@ -780,6 +750,7 @@ class Model(Inline):
         return inputs_of_trial(self.compiled(), PLANS.find(sampling), trial, trials, seed)
 
     @checked
+    @takes_simulation_options
     def compare(
         self,
         scenarios: Mapping[str, Mapping[str, Any]] | None = None,
@@ -794,7 +765,6 @@ class Model(Inline):
         scenarios, the model as it is and its own. ``options`` are those of ``simulate``. Raises
         what ``simulate`` does, and ModelError for a scenario that names nothing known.
         """
-        from kindynos.results.simulate import SimulationOptions
         from kindynos.studies.scenarios import compare_scenarios
 
         return compare_scenarios(
@@ -802,6 +772,7 @@ class Model(Inline):
         )
 
     @checked
+    @takes_simulation_options
     def sweep(
         self,
         over: Mapping[str, Iterable[float]] | None = None,
@@ -809,14 +780,10 @@ class Model(Inline):
         *,
         statistic: Any = None,
         outcome: str | None = None,
+        points: Any = None,
         trials: int = 10_000,
         seed: Seed = None,
-        sampling: SamplingPlan = "latin",
-        workers: int | None = None,
-        executor: Executor | None = None,
-        progress: Callable[[int, int], object] | None = None,
-        points: Any = None,
-        **values: Iterable[float],
+        **values: Any,
     ) -> Sweep:
         """Return the model over every combination of values of givens, drivers, or parameters of
         drivers' distributions.
@@ -825,18 +792,21 @@ class Model(Inline):
         20e6]})``. Without a statistic it is the base case, in one array evaluation; with one, such
         as "mean", "percentile 5" or "chance above 0", every point is simulated on the same draws
         and has its error. All outcomes that are one number come out, or the one named. ``points=``
-        (a table of values by name) takes the place of the grid. Raises ModelError for what cannot
-        be swept.
+        (a table of values by name) takes the place of the grid. Options of ``simulate`` are taken
+        by their names. Raises ModelError for what cannot be swept.
         """
-        from kindynos.results.simulate import SimulationOptions
         from kindynos.studies.model_sweep import SweepRequest, sweep
 
-        options = SimulationOptions(trials, seed, sampling, workers, executor, progress)
+        stated = {
+            name: values.pop(name) for name in options_of(SimulationOptions) if name in values
+        }
+        options = SimulationOptions(trials, seed, **stated)
         named = mapping("its first argument", {} if over is None else over, "values by name")
         request = SweepRequest({**named, **values}, points, statistic, outcome)
         return sweep(self._statement, request, options)
 
     @checked
+    @takes_simulation_options
     def solve(
         self,
         name: str,
@@ -865,7 +835,6 @@ class Model(Inline):
         ``simulate``. Raises GoalError, with what the range reaches, when none does, and
         ParameterError or ModelError for what cannot be solved for.
         """
-        from kindynos.results.simulate import SimulationOptions
         from kindynos.studies.solving import GoalRequest, solve
 
         request = GoalRequest(
@@ -876,6 +845,7 @@ class Model(Inline):
         )
 
     @checked
+    @takes_simulation_options
     def optimize(
         self,
         decisions: Mapping[str, Any],
@@ -899,7 +869,6 @@ class Model(Inline):
         Raises GoalError, with what comes nearest, where no decisions keep the constraints, and
         ParameterError or ModelError for what cannot be sought.
         """
-        from kindynos.results.simulate import SimulationOptions
         from kindynos.studies.optimizing import OptimumRequest
         from kindynos.studies.optimum import optimize
 

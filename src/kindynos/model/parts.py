@@ -22,8 +22,9 @@ from kindynos.errors import DataWarning, FileError, RunError
 from kindynos.program.batch import BatchTask
 from kindynos.program.identity import identity
 from kindynos.program.program import Program
+from kindynos.results.options import SimulationOptions
 from kindynos.results.result import Result
-from kindynos.results.simulate import SimulationOptions, kept_names
+from kindynos.results.simulate import kept_names
 from kindynos.sampling.plans import PLANS
 from kindynos.sealing import seal_of_facts, seal_of_file
 from kindynos.tables.parquet import parquet_of

@@ -17,13 +17,14 @@ from kindynos.formatting import brief
 from kindynos.formula.tree import Call, Expression, Name, Number, Operation, Previous
 from kindynos.model.scaling import scaling_findings
 from kindynos.program.program import Program
+from kindynos.tables.periods import DAYS as PERIOD_DAYS
+from kindynos.tables.periods import DAYS_A_YEAR
 from kindynos.units.algebra import PURE_UNIT, Unit
 from kindynos.units.comparing import TIME, Gap, gap_between
 from kindynos.units.reading import read_unit
 from kindynos.units.trees import Part, TreeUnits
-from kindynos.units.words import DAYS, PHYSICAL, YEAR
+from kindynos.units.words import DAYS, PHYSICAL
 
-DAYS_OF = {"year": YEAR, "quarter": YEAR / 4, "month": YEAR / 12, "week": 7.0, "day": 1.0}
 LEAST_PER_CENT, MOST_PER_CENT = 1.5, 100.0  # of a share that was stated as a percentage
 
 
@@ -67,7 +68,7 @@ class _Review:
         if len(currencies) == 1:  # the one that cents are of
             money = next(iter(currencies))[1:]
             read = {name: read_unit(text, money) for name, text in self.texts.items()}
-        self.days = DAYS_OF[program.timeline.every] if program.timeline.periods else None
+        self.days = PERIOD_DAYS[program.timeline.every] if program.timeline.periods else None
         self.tracked = _tracked(read.values())
         self.known = {name: self._reduced(unit, name) for name, unit in read.items()}
         self.stated = dict(self.known)
@@ -347,7 +348,7 @@ def _tracked(units: Iterable[Unit | None]) -> frozenset[str]:
                 base = PHYSICAL[stated[1:]][0]
             (above if power > 0 else below).add(base)
     tracked = {base for base in above | below if base.startswith("$")} | (above & below)
-    if len(lengths) > 1 or any(length < YEAR for length in lengths):
+    if len(lengths) > 1 or any(length < DAYS_A_YEAR for length in lengths):
         tracked.add(TIME)
     return frozenset(tracked)
 
@@ -375,7 +376,7 @@ def _length_of(power: Fraction, size: float) -> tuple[str, float]:
     lengths = {
         word: days
         for word, days in DAYS.items()
-        if (len(word) > 2 and word in DAYS_OF) or word == "hour"
+        if (len(word) > 2 and word in PERIOD_DAYS) or word == "hour"
     }
     word = min(lengths, key=lambda one: abs(math.log(size / lengths[one] ** float(power))))
     return word, size / lengths[word] ** float(power)

@@ -10,9 +10,10 @@ import numpy as np
 
 from kindynos.errors import ModelError
 from kindynos.formula.tree import PERIOD_ENDS, PERIODS_A_YEAR
+from kindynos.tables.periods import CALENDAR, PER_YEAR
 from kindynos.validate import check_integer, invalid_argument, one_of
 
-STEPS = {"year": 1, "quarter": 4, "month": 12}  # periods in a year
+STEPS = {name: PER_YEAR[name] for name in CALENDAR}  # periods in a year
 _EXAMPLES = {"year": "2028", "quarter": "2028-Q1", "month": "2028-01"}
 _PATTERNS = {
     "year": re.compile(r"(\d{4})()"),

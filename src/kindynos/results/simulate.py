@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import math
 import signal
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from concurrent.futures import Executor, ProcessPoolExecutor, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from multiprocessing import get_all_start_methods, get_context
-from typing import TypedDict
 
 import numpy as np
 
@@ -21,80 +20,20 @@ from kindynos.engine.precision import FEWEST_BLOCKS, Precision, as_aims, next_co
 from kindynos.engine.simulation import Execution, Progress, SimulationOutput, collect
 from kindynos.engine.workers import AHEAD, size_of, usable_cpus
 from kindynos.errors import ModelError, ParameterError, RunError, RunInterrupt, StoppedError
-from kindynos.literals import OnBad, SamplingPlan
 from kindynos.program.batch import BatchTask
 from kindynos.program.program import Program
 from kindynos.program.quantities import DistributionDriver
 from kindynos.results.held_conditions import raise_broken
+from kindynos.results.options import SimulationOptions
 from kindynos.results.run import Run
 from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS, Plan
-from kindynos.sampling.streams import Seed, checked_seed
-from kindynos.validate import check_call, check_integer, checked, invalid_argument, listed, one_of
+from kindynos.validate import check_integer, checked, listed
 
 PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
 
 ROUNDS = 2  # in a row in which an aim must be met
 OCCURRED = 10  # how often an event must have happened before an error is believed
-
-
-class SimulationKeywords(TypedDict, total=False):
-    """The options of ``Model.simulate`` that studies of many cases take by name as well."""
-
-    sampling: SamplingPlan
-    workers: int | None
-    progress: Progress | None
-    keep: Iterable[str] | None
-    on_bad: OnBad
-    on_broken: OnBad
-    executor: Executor | None
-    until: Precision | Sequence[Precision] | None
-    max_trials: int
-
-
-@dataclass(frozen=True)
-class SimulationOptions:
-    """How to simulate, in every study and command; see Model.simulate."""
-
-    trials: int = 10_000
-    seed: Seed = None
-    sampling: SamplingPlan | str = "latin"
-    workers: int | None = None
-    executor: Executor | None = None
-    progress: Progress | None = None
-    keep: Iterable[str] | None = None
-    on_bad: OnBad | str = "count"
-    until: Precision | Sequence[Precision] | None = None
-    max_trials: int = 10_000_000
-    on_start: Callable[[int], object] | None = None
-    on_finish: Callable[[Run], object] | None = None
-    on_broken: OnBad | str = "count"
-
-    @classmethod
-    def stated(cls, trials: int, seed: Seed, others: SimulationKeywords) -> SimulationOptions:
-        """Return the options that a study was called with; raises ParameterError, with the nearest
-        spelling, for one that there is not.
-        """
-        check_call(cls, trials, seed, **others)
-        return cls(trials, seed, **others)
-
-    def checked_seed(self) -> int:
-        """Return the seed, or one chosen; raises ParameterError for a wrong one, and for every
-        other wrong setting.
-        """
-        check_integer("trials", self.trials, least=1)
-        check_integer("max_trials", self.max_trials, least=1)
-        if self.workers is not None:
-            check_integer("workers", self.workers, least=1)
-        one_of("on_bad", self.on_bad, ("count", "error"))
-        one_of("on_broken", self.on_broken, ("count", "error"))
-        if self.executor is not None and not isinstance(self.executor, Executor):
-            raise invalid_argument("executor", "a concurrent.futures.Executor", self.executor)
-        for name in ("progress", "on_start", "on_finish"):
-            function = getattr(self, name)
-            if function is not None and not callable(function):
-                raise invalid_argument(name, "a function", function)
-        return checked_seed(self.seed)
 
 
 @checked
@@ -295,7 +234,9 @@ def extended(
             parted = replace(drawing, blocks=replace(blocks, blocks_per_batch=1))
             run = Run(run.program, parted, run._values, run._record)
     plan = drawing.plan.label
-    settings = SimulationOptions(more.trials, run.seed, plan, workers, executor, progress)
+    settings = SimulationOptions(
+        more.trials, run.seed, plan, workers=workers, executor=executor, progress=progress
+    )
     settings.checked_seed()
     _check_memory(run.program, list(run.kept), more.trials)
     simulation = _Simulation(

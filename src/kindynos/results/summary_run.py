@@ -35,10 +35,11 @@ from kindynos.program.identity import identity
 from kindynos.program.program import Program
 from kindynos.results.figures import PERCENTILES, FigureTables, chance_of_one
 from kindynos.results.held_conditions import broken_periods
+from kindynos.results.options import SimulationOptions
 from kindynos.results.result import NumberStatistics
 from kindynos.results.run import Run
 from kindynos.results.sheet import sheet
-from kindynos.results.simulate import SimulationOptions, kept_names, simulate
+from kindynos.results.simulate import kept_names, simulate
 from kindynos.results.statistic_text import parse_statistic
 from kindynos.results.statistics import STATISTICS, Needs, trials_held
 from kindynos.results.summary_sample import MissedError, SummarySample

@@ -14,10 +14,11 @@ from kindynos.program.statement import Statement
 from kindynos.results.result import Result
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
 from kindynos.studies.model_sweep import checked_outcome
+from kindynos.validate import raw_figure
 
 EXAMPLE = "chance below 0 of net_value <= 0.05"
 JUMPING = ("chance", "percentile", "median", "value_at_risk")  # from trial to trial
-RULE = re.compile(r"(.*?)\s*(<=|>=|=<|=>|<|>|≤|≥)\s*(\S+)")
+RULE = re.compile(r"(.*?)\s*(<=|>=|=<|=>|<|>|≤|≥)\s*(\S+|\S+\s*%)")
 
 
 @dataclass(frozen=True)
@@ -98,7 +99,7 @@ def constraint_of(statement: Statement, text: Any) -> Constraint:
     if match is None:
         raise ParameterError(f"a constraint is such as {EXAMPLE!r}, not {text!r:.80}")
     try:
-        limit = float(match[3])
+        limit = raw_figure(match[3])
     except ValueError:
         raise ParameterError(
             f"the limit of {text!r:.80} must be a number, not {match[3]!r}"

@@ -25,7 +25,8 @@ from kindynos.program.quantities import (
 )
 from kindynos.program.statement import PERIODS, Statement, check_parameters
 from kindynos.results.held_conditions import conditions_held
-from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.results.options import SimulationOptions
+from kindynos.results.simulate import simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
 from kindynos.sampling.streams import checked_seed
 from kindynos.studies.points import Points

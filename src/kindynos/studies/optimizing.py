@@ -20,7 +20,7 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.errors import GoalError, ParameterError
 from kindynos.program.statement import Statement
-from kindynos.results.simulate import SimulationOptions
+from kindynos.results.options import SimulationOptions
 from kindynos.studies.aims import constraint_of, figure_of
 from kindynos.studies.choices import DecisionRange, choices_of, coarse_points
 from kindynos.studies.optimum_error import Slopes, slopes_around

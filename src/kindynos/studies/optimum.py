@@ -12,8 +12,9 @@ from kindynos.delegation import Reported, delegated_to
 from kindynos.formatting import number
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.program.statement import Statement
+from kindynos.results.options import SimulationOptions
 from kindynos.results.run import Run
-from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.results.simulate import simulate
 from kindynos.studies.aims import Constraint, Figure
 from kindynos.studies.optimizing import OptimumRequest, evaluations_table, run_search, search_for
 from kindynos.studies.optimum_error import decision_errors

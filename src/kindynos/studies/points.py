@@ -21,8 +21,9 @@ from kindynos.errors import KindynosError
 from kindynos.program.program import Program
 from kindynos.program.quantities import DependentDriver, Given
 from kindynos.program.statement import Statement
+from kindynos.results.options import SimulationOptions
 from kindynos.results.result import Result
-from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.results.simulate import simulate
 from kindynos.sampling.plans import PLANS, Plan
 from kindynos.studies.swept_drivers import as_drivers
 

@@ -8,7 +8,8 @@ from typing import Any
 
 from kindynos.errors import ModelError
 from kindynos.program.statement import Statement
-from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.results.options import SimulationOptions
+from kindynos.results.simulate import simulate
 from kindynos.sampling.streams import checked_seed
 from kindynos.studies.comparison import Comparison
 from kindynos.validate import mapping

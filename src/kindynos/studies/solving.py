@@ -15,8 +15,9 @@ from kindynos.errors import GoalError, ModelError, ParameterError
 from kindynos.inference.estimates import Estimate
 from kindynos.program.quantities import Line
 from kindynos.program.statement import PERIODS, Statement
+from kindynos.results.options import SimulationOptions
 from kindynos.results.result import Result
-from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.results.simulate import simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
 from kindynos.sampling.streams import checked_seed
 from kindynos.studies.goal import Goal

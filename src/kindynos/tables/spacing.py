@@ -9,9 +9,10 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-DAYS_A_YEAR = 365.25
-# the days between dates that follow each other, and the periods of a year
-GAPS = {"week": (4, 10, 52), "month": (25, 36, 12), "quarter": (80, 101, 4), "year": (350, 380, 1)}
+from kindynos.tables.periods import DAYS_A_YEAR, PER_YEAR
+
+# the days between dates that follow each other, at least and at most
+GAPS = {"week": (4, 10), "month": (25, 36), "quarter": (80, 101), "year": (350, 380)}
 CODES = {"month": "M", "quarter": "Q", "year": "Y"}  # pandas' calendar periods
 LONGEST_WEEKEND = 7  # days between daily dates, with the holidays around a weekend
 MOSTLY = 0.8  # the share of gaps that decide a spacing
@@ -77,11 +78,8 @@ class DateSpacing:
 
 
 SPACINGS = {
-    "day": DateSpacing("working day", 252),
-    "week": DateSpacing("week", 52),
-    "month": DateSpacing("month", 12),
-    "quarter": DateSpacing("quarter", 4),
-    "year": DateSpacing("year", 1),
+    name: DateSpacing("working day" if name == "day" else name, per_year)
+    for name, per_year in PER_YEAR.items()
 }
 
 
@@ -101,9 +99,9 @@ def spacing_of(dates: pd.DatetimeIndex) -> DateSpacing:
         if len(dates) < 14:
             open_days = 7 if by_weekday[5:].all() else 5
         return DateSpacing("day", 365) if open_days == 7 else SPACINGS["day"]
-    for name, (least, most, per_year) in GAPS.items():
+    for name, (least, most) in GAPS.items():
         if _mostly((gaps >= least) & (gaps <= most)):
-            return DateSpacing(name, per_year)
+            return SPACINGS[name]
     return DateSpacing("irregular", float(DAYS_A_YEAR / gaps.mean()))
 
 

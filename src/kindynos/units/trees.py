@@ -19,10 +19,10 @@ from kindynos.formula.tree import (
     Operation,
     Previous,
 )
+from kindynos.tables.periods import DAYS_A_YEAR
 from kindynos.units.algebra import LARGEST_POWER, PLAIN_NUMBER, PURE_UNIT, Unit, bounded
 from kindynos.units.comparing import CLOSE, TIME, Gap, counted, gap_between
 from kindynos.units.rules import RULES
-from kindynos.units.words import YEAR
 
 Part = tuple[Expression, Unit | None]
 # numbers by which units are converted, or small counts; powers of ten beside them
@@ -184,7 +184,7 @@ def _of_a_year(part: Part, parameter: str) -> Part:
     node, unit = part
     if parameter != "yearly_cost" or unit is None or TIME not in unit.bases:
         return part
-    return node, unit.times(Unit.of(TIME, YEAR))
+    return node, unit.times(Unit.of(TIME, DAYS_A_YEAR))
 
 
 def _about_1(unit: Unit) -> bool:

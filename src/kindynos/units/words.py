@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+from kindynos.tables.periods import DAYS as PERIOD_DAYS
+
 # currencies by their signs and names; of codes of three letters only those that are currencies
 CURRENCIES = {
     "€": "EUR", "$": "USD", "£": "GBP", "¥": "JPY", "us$": "USD", "euro": "EUR", "dollar": "USD",
@@ -22,13 +24,12 @@ SCALES = {
     "mln": 1e6, "m": 1e6, "mm": 1e6, "billion": 1e9, "bn": 1e9, "hundred": 1e2, "t": 1e3,
 }  # fmt: skip
 WEAK = frozenset({"k", "m", "t", "000", "1000", "mm"})  # scales only beside a currency
-YEAR = 365.25
 DAYS = {
-    **dict.fromkeys(("year", "yr", "y", "annum"), YEAR),
-    **dict.fromkeys(("quarter", "qtr"), YEAR / 4),
-    **dict.fromkeys(("month", "mo", "mth"), YEAR / 12),
-    **dict.fromkeys(("week", "wk"), 7.0),
-    **dict.fromkeys(("day", "d"), 1.0),
+    **dict.fromkeys(("year", "yr", "y", "annum"), PERIOD_DAYS["year"]),
+    **dict.fromkeys(("quarter", "qtr"), PERIOD_DAYS["quarter"]),
+    **dict.fromkeys(("month", "mo", "mth"), PERIOD_DAYS["month"]),
+    **dict.fromkeys(("week", "wk"), PERIOD_DAYS["week"]),
+    **dict.fromkeys(("day", "d"), PERIOD_DAYS["day"]),
     **dict.fromkeys(("hour", "hr", "h"), 1 / 24),
     **dict.fromkeys(("minute", "min"), 1 / 1440),
 }

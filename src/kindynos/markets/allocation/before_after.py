@@ -25,8 +25,9 @@ from kindynos.markets.allocation.solve import Solver
 from kindynos.markets.allocation.source import Source
 from kindynos.markets.held_model import Joined, driver_names, held_statement, joined_returns
 from kindynos.markets.history_error import CHOICES, NAMES, choosing_optimism, history_errors
+from kindynos.results.options import SimulationOptions
 from kindynos.results.run import Run
-from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.results.simulate import simulate
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.paired import Paired
 

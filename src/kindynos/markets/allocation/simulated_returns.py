@@ -14,8 +14,9 @@ from kindynos.markets.held_model import Joined, driver_names, held_statement, jo
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.prices import Prices, prices_of
 from kindynos.markets.return_series import returns
+from kindynos.results.options import SimulationOptions
 from kindynos.results.run import Run
-from kindynos.results.simulate import SimulationOptions, simulate
+from kindynos.results.simulate import simulate
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.validate import array_of, check_integer, checked, checked_init
 

@@ -20,9 +20,10 @@ from kindynos.markets.allocation.request import AllocationRequest
 from kindynos.markets.allocation.resampling import weights_or_least_risk
 from kindynos.markets.allocation.solve import Solver
 from kindynos.markets.allocation.source import Source
+from kindynos.tables.periods import PER_YEAR
+from kindynos.tables.spacing import CODES
 from kindynos.validate import check_integer, checked, fraction, one_of
 
-SPANS = {"month": "M", "quarter": "Q", "year": "Y"}
 RULES = ("this rule", "buy and hold", "equal weights")
 FEWEST_SPANS = 4
 
@@ -57,7 +58,7 @@ class WalkForward:
     @property
     def _shortest(self) -> str:
         """The shortest span, from a month up, in which each has a value."""
-        return next(span for span in SPANS if _has_each(self.values.index, span))
+        return next(span for span in CODES if _has_each(self.values.index, span))
 
     @property
     def months(self) -> pd.DataFrame:
@@ -75,7 +76,7 @@ class WalkForward:
         Means and their errors are from the returns of months, which hardly depend on each other: t
         with one less than their number. ``more than buy and hold`` is the paired difference a year.
         """
-        spans, size = self.months.to_numpy(), float(SPANS_A_YEAR[self._shortest])
+        spans, size = self.months.to_numpy(), float(PER_YEAR[self._shortest])
         records: dict[str, dict[str, float]] = {}
         for position, rule in enumerate(self.returns.columns):
             mean = _mean(spans[:, position] * size)
@@ -87,7 +88,7 @@ class WalkForward:
                 "sd a year": float(daily.std() * math.sqrt(self.per_year)),
                 "maximum drawdown": float(max_drawdown(self.values[rule].to_numpy())),
                 "traded a year": float(self.traded[rule])
-                * SPANS_A_YEAR[self.every]
+                * PER_YEAR[self.every]
                 / len(self.returns),
                 "more than buy and hold": float(more) if position != 1 else 0.0,
                 "error of that": more.error if position != 1 else 0.0,
@@ -96,7 +97,7 @@ class WalkForward:
 
     def verdict(self) -> str:
         """Return in words whether the rule did better than buy and hold and equal weights."""
-        spans, size = self.months.to_numpy(), float(SPANS_A_YEAR[self._shortest])
+        spans, size = self.months.to_numpy(), float(PER_YEAR[self._shortest])
         said = []
         for position, rule in ((1, "buy and hold"), (2, "equal weights")):
             gap = _mean((spans[:, 0] - spans[:, position]) * size)
@@ -114,11 +115,8 @@ class WalkForward:
         """Draw the value of 1 invested at the start under each rule."""
 
 
-SPANS_A_YEAR = {"month": 12, "quarter": 4, "year": 1}
-
-
 def _periods(dates: Any, span: str) -> pd.PeriodIndex:
-    return pd.PeriodIndex(dates.to_period(SPANS[span]))
+    return pd.PeriodIndex(dates.to_period(CODES[span]))
 
 
 def _has_each(dates: Any, span: str) -> bool:
@@ -150,14 +148,14 @@ def walk_forward(
     request: AllocationRequest, every: str, window: int | None, cost: float | None
 ) -> WalkForward:
     """Return what the rule would have earned; see ``Allocation.walk_forward``."""
-    one_of("every", every, tuple(SPANS))
+    one_of("every", every, tuple(CODES))
     source, region = request.source, request.region
     if source.dates is None or source.returns is None:
         raise ParameterError("needs a history of returns, not " + source.description)
     returns, count = source.returns, len(source.returns)
     size = count // 2 if window is None else check_integer("window", window, least=8)
     charge = region.cost if cost is None else fraction("cost", cost)
-    spans = source.dates.to_period(SPANS[every])
+    spans = source.dates.to_period(CODES[every])
     if not _has_each(source.dates, every):
         raise ParameterError(f"prices are more than a {every} apart; choose a longer every=")
     choices = _choices(spans, size, every)
@@ -187,7 +185,7 @@ def walk_forward(
     by_span = (marks / marks.shift(1) - 1).iloc[1:]
     # the last one is not over
     following = source.spacing.after(source.dates[-1]) if source.spacing else None
-    if following is not None and following.to_period(SPANS[every]) == spans[-1]:
+    if following is not None and following.to_period(CODES[every]) == spans[-1]:
         by_span = by_span.iloc[:-1]
     weights = pd.DataFrame(np.array(selected), source.dates[[c - 1 for c in choices]], source.names)
     per_year = float(source.per_year or 1)
