@@ -90,6 +90,17 @@ def _decimals(text: str) -> int:
     return len(text.partition(".")[2])
 
 
+def p_value(p: float) -> str:
+    """Return a p-value in words.
+
+    >>> p_value(0.0042), p_value(1e-20), p_value(0.18934)
+    ('p = 0.004', 'p < 0.001', 'p = 0.19')
+    """
+    if p < 0.001:
+        return "p < 0.001"
+    return f"p = {p:.1g}" if p < 0.01 else f"p = {p:.2g}"
+
+
 def brief(value: float) -> Cell:
     """Return a number at five significant digits, with thousands separators.
 

@@ -90,7 +90,7 @@ class Fits(Case):
         self.assertGreaterEqual(held, 0.85 * np.count_nonzero(found))
         fast = kd.MeanReverting(0.0, 0.0, 30.0, 1.0).paths(1000, 1, seed=1, dt=1 / 252)[:, 0]
         made = kd.MeanReverting.fit(fast, 1 / 252, log=False)
-        self.assertIn("it returns to its level (p =", made.fitted.description)
+        self.assertIn("it returns to its level (p ", made.fitted.description)
         low, high = made.fitted.intervals["speed"]
         self.assertLess(high, 60)  # the interval is no wider than it must be
         self.assertGreater(low, 10)

@@ -20,6 +20,7 @@ from kindynos.distributions.normal import Normal
 from kindynos.distributions.special import gammaincc, ndtr
 from kindynos.errors import ParameterError
 from kindynos.fitting.goodness import distances
+from kindynos.formatting import p_value
 from kindynos.validate import array_of, checked
 
 if TYPE_CHECKING:
@@ -65,7 +66,7 @@ class Normality:
         size += f"; chances are off by up to {100 * self.distance:.1f} percentage points"
         if deciding.p >= 0.05:
             return f"nothing speaks against a normal distribution ({size})"
-        text = f"not normal: {deciding.name}, p {_p_text(deciding.p)} ({size})"
+        text = f"not normal: {deciding.name}, {p_value(deciding.p)} ({size})"
         if len(self.values) >= MANY:
             text += (
                 f". With {len(self.values):,} values every departure, however small, is "
@@ -125,13 +126,9 @@ def normality(values: Any) -> Normality:
     return Normality(x, tests, skewness, kurtosis - 3, distance)
 
 
-def _p_text(p: float) -> str:
-    return "below 0.001" if p < 0.001 else f"= {p:.2g}"
-
-
 def said(p: float, against: str, supports: str) -> str:
     """Return what a p-value means: whether the data speak against the hypothesis."""
-    return f"{against} (p {_p_text(p)})" if p < 0.05 else f"{supports} (p {_p_text(p)})"
+    return f"{against} ({p_value(p)})" if p < 0.05 else f"{supports} ({p_value(p)})"
 
 
 def _words(p: float) -> str:

@@ -19,6 +19,7 @@ from kindynos.errors import ParameterError
 from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
 from kindynos.fitting.goodness import SAMPLES, Distances, goodness
+from kindynos.formatting import p_value
 from kindynos.literals import WeightsKind
 from kindynos.memory import remembering
 from kindynos.validate import check_integer, checked, names_in, one_of
@@ -159,7 +160,7 @@ class Ranking(Reported):
         p = self.distances[self.best.label].anderson_darling_p
         if p < 0.05:
             text += (
-                f". Yet the data are not of it (Anderson-Darling, p = {p:.2g}): "
+                f". Yet the data are not of it (Anderson-Darling, {p_value(p)}): "
                 "look at the plot of quantiles"
             )
         return text

@@ -11,12 +11,13 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.fitting.tail import FEWEST, drawn_tail, fit_tails
+from kindynos.formatting import p_value
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import ends_of_draws, order_places
 from kindynos.inference.rows import loss_tail
 from kindynos.markets import method
 from kindynos.markets.exposure import Exposure
-from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, p_value, root, scaled
+from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, root, scaled
 from kindynos.markets.resampling import bounds, true_ratios
 from kindynos.markets.volatility import DECAY, clustering, garch_volatility, weighted_volatility
 from kindynos.processes.clustering import clustering_test, fit_garch

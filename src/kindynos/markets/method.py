@@ -17,6 +17,7 @@ from typing import ClassVar
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.formatting import p_value
 from kindynos.inference.estimates import Estimate
 from kindynos.markets.exposure import Exposure
 from kindynos.processes.clustering import clustering_test
@@ -113,15 +114,6 @@ def _clusters(losses: Floats) -> str:
         if p >= DOUBTFUL
         else f"large moves come in clusters ({p_value(p)}): today's volatility is not the window's"
     )
-
-
-def p_value(p: float) -> str:
-    """Return a p-value in words.
-
-    >>> p_value(0.0042), p_value(1e-20)
-    ('p = 0.004', 'p < 0.001')
-    """
-    return "p < 0.001" if p < 0.001 else f"p = {p:.1g}"
 
 
 def scaled(exposure: Exposure, horizon: int) -> str:

@@ -7,11 +7,12 @@ from __future__ import annotations
 from typing import Any
 
 from kindynos.errors import ParameterError
+from kindynos.formatting import p_value
 from kindynos.inference.autocorrelation import variance_ratio
 from kindynos.markets.exposure import Exposure, RiskFigure
 from kindynos.markets.from_history import Filtered, Historical, Tail, Weighted
 from kindynos.markets.from_moments import CornishFisher, NormalMethod, Student
-from kindynos.markets.method import DOUBTFUL, Method, p_value
+from kindynos.markets.method import DOUBTFUL, Method
 from kindynos.markets.simulation import Simulated
 from kindynos.registry import Registry, check_options, declared_options
 

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import gammaln, xlogy
+from kindynos.formatting import p_value
 from kindynos.sampling.streams import stream
 
 Counts = NDArray[np.int_]
@@ -30,7 +31,7 @@ class Verdict:
     p_value: float
 
     def __repr__(self) -> str:
-        return f"{self.statistic:.4g} (p = {self.p_value:.3g})"
+        return f"{self.statistic:.4g} ({p_value(self.p_value)})"
 
 
 def number_of_exceptions(exceptions: int, days: int, chance: float) -> Verdict:

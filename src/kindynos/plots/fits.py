@@ -9,7 +9,7 @@ from matplotlib.axes import Axes
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import betaincinv
-from kindynos.formatting import short
+from kindynos.formatting import p_value, short
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -168,10 +168,9 @@ def normality(
     ax.set_yticks([])
     said = f"skewness {answer.skewness:.2f}, excess kurtosis {answer.excess_kurtosis:.2f}"
     deciding = answer.tests[0]
-    p = "p below 0.001" if deciding.p < 0.001 else f"p = {deciding.p:.2g}"
     ax.set_title(
         f"{(name or 'Values').replace('_', ' ').capitalize()} against the normal: {said}; "
-        f"{deciding.name} {p}"
+        f"{deciding.name} {p_value(deciding.p)}"
     )
     ax.margins(y=0.2)
     ax.legend(loc="upper right")

@@ -11,7 +11,7 @@ from matplotlib.colors import LinearSegmentedColormap
 
 from kindynos.arrays import Floats
 from kindynos.finance.drawdowns import max_drawdown
-from kindynos.formatting import number
+from kindynos.formatting import number, p_value
 from kindynos.literals import CovarianceMethod
 from kindynos.markets.backtesting import Backtest
 from kindynos.markets.portfolio import Portfolio
@@ -180,7 +180,7 @@ def backtest(tested: Backtest, ax: Axes = NEW) -> None:
     ax.set_ylabel(f"profit ({label.strip()})" if label else "profit")
     what = f"{tested.method}, window {tested.window}" if tested.window else tested.method
     ax.set_title(
-        f"Was it right? {what}: {tested.zone} zone, Kupiec p = {tested.kupiec.p_value:.2g}"
+        f"Was it right? {what}: {tested.zone} zone, Kupiec {p_value(tested.kupiec.p_value)}"
     )
     ax.legend(ncols=3, loc="lower left")
 

@@ -12,6 +12,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
+from kindynos.formatting import p_value
 from kindynos.inference.autocorrelation import autocorrelations, portmanteau
 from kindynos.inference.intervals import UPPER, Z
 from kindynos.memory import remembered
@@ -148,7 +149,7 @@ def log_sd_variance(values: Floats) -> tuple[float, str]:
     sds = np.sqrt((of_squares + 2 * first * fading) / count) / 2
     reach = _mixture_reach(sds)
     verb = "come" if p < CERTAIN else "may come"
-    words = f"large moves {verb} in clusters ({'p < 0.001' if p < 0.001 else f'p = {p:.1g}'})"
+    words = f"large moves {verb} in clusters ({p_value(p)})"
     return max((reach / Z) ** 2, plain), words
 
 

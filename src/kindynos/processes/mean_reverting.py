@@ -15,6 +15,7 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import LogNormal, Normal
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError
+from kindynos.formatting import p_value
 from kindynos.inference.intervals import UPPER, Z
 from kindynos.processes.base import Process, observed
 from kindynos.processes.fitted import FittedSeries
@@ -237,7 +238,7 @@ def _in_words(
         scale = f"; {'the logarithm makes' if logged else 'the values themselves make'} it likelier"
     return (
         f"its own level, from {steps} steps{' of the logarithm' if logged else ''}; {shown} "
-        f"(p = {reversion.p_value:.2g}), its speed may be {ends[0]:.2g} to {ends[1]:.2g}{scale}"
+        f"({p_value(reversion.p_value)}), its speed may be {ends[0]:.2g} to {ends[1]:.2g}{scale}"
     )
 
 

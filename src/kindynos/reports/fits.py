@@ -19,6 +19,7 @@ from kindynos.formatting import (
     brief,
     in_unit,
     number,
+    p_value,
     per_cent,
     share_range,
     short,
@@ -304,10 +305,10 @@ def _order(values: Floats) -> list[str]:
     _, p = portmanteau(autocorrelations(values, lags), len(values), lags)
     if p < 0.01:
         return [
-            f"Values depend on those before them in the file (Ljung-Box p = {p:.1g}); errors and "
+            f"Values depend on those before them in the file (Ljung-Box, {p_value(p)}); errors and "
             "p-values are those of independent values, and too small."
         ]
-    return [f"Nothing shows that values depend on those before them (Ljung-Box p = {p:.2f})."]
+    return [f"Nothing shows that values depend on those before them (Ljung-Box, {p_value(p)})."]
 
 
 def _outlying(
