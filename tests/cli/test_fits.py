@@ -178,6 +178,24 @@ class Fit(Case):
 
 
 class Read(Case):
+    def test_figures_are_asked_for_as_of_a_run(self):
+        words = ("--percentiles", "2,40", "--statistic", "expected_shortfall 0.95")
+        chances = ("--chance", "growth > 9%", "--chance", "growth < 0 and max_drawdown < -20%")
+        answer = run("read", HEDGING, "--column", "growth", "--json", *words, *chances)
+        told, trials = json.loads(answer.stdout), kd.read_trials(HEDGING)
+        column = told["columns"]["growth"]
+        self.assertEqual(column["P2"]["value"], float(trials["growth"].percentile(2)))
+        self.assertNotIn("P5", column)
+        self.assertEqual(
+            column["expected_shortfall 0.95"]["value"],
+            float(trials["growth"].expected_shortfall(0.95)),
+        )
+        self.assertEqual(
+            column["chance above 0.09"]["value"], float(trials["growth"].chance(above=0.09))
+        )
+        both = trials.chance("growth < 0 and max_drawdown < -20%")
+        self.assertEqual(list(told["chances"].values())[0]["value"], float(both))
+
     def test_figures_and_two_columns_together(self):
         with tempfile.TemporaryDirectory() as folder:
             answer = run(

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from kindynos.cli.asking import table_options, table_spec
 from kindynos.cli.options import missing_words_option, table_file
 from kindynos.cli.output import with_output
 from kindynos.cli.types import FIGURE, Text, numbers
@@ -43,6 +44,7 @@ SHOWN = 6  # columns, where none is named
     is_flag=True,
     help="Consecutive rows depend on each other: take errors from blocks of rows.",
 )
+@table_options
 @table_file
 @missing_words_option
 @with_output
@@ -55,6 +57,9 @@ def read(
     target: float | None,
     weights: str | None,
     order: bool,
+    percentiles: list[float] | None,
+    statistics: tuple[str, ...],
+    chances: tuple[str, ...],
     layout: dict[str, Any],
     missing: tuple[str, ...],
 ) -> Report:
@@ -69,6 +74,8 @@ def read(
       kindynos read fuel_hedging.csv --column growth --target 0.03
       kindynos read fuel_hedging.csv --column growth --against max_drawdown \\
         --cuts 0.03,-0.2 --out results
+      kindynos read fuel_hedging.csv --percentiles 1,25,75 --statistic "expected_shortfall 0.95" \
+        --chance "growth < 0 and max_drawdown < -20%"
     """
     from kindynos.reports import fits
     from kindynos.results.read_trials import read_trials
@@ -88,4 +95,5 @@ def read(
     )
     pair = None if column is None or against is None else trials.joint(column, against, selected)
     ranking = None if column is None or against is not None else trials.sensitivity(column)
-    return fits.trials(trials, names, pair, ranking)
+    wanted = table_spec(percentiles, statistics, chances, trials.outcomes)
+    return fits.trials(trials, names, pair, ranking, wanted)

@@ -466,10 +466,10 @@ def _too_few(result: Result | SummaryResult) -> str:
     return f"; {result.size:,} trials are too few to say how far off this is"
 
 
-def asked_sentences(run: Any, asked: TableSpec) -> list[str]:
-    """Return the figures that were asked for, a sentence each."""
+def asked_sentences(run: Any, asked: TableSpec, names: Sequence[str]) -> list[str]:
+    """Return the figures that were asked for, of some outcomes, a sentence each."""
     sentences = []
-    for name in run.outcomes:
+    for name in names:
         result = run[name]
         if isinstance(result, RowResult):
             continue

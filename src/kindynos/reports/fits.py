@@ -29,12 +29,12 @@ from kindynos.formatting import (
 )
 from kindynos.inference.autocorrelation import autocorrelations, portmanteau
 from kindynos.processes.clustering import listed
-from kindynos.reports.answers import opening, read_answer
+from kindynos.reports.answers import asked_sentences, opening, read_answer
 from kindynos.reports.report import DataTable, Draws, Report, only_files
-from kindynos.reports.runs import label
-from kindynos.reports.summary import plain_value
+from kindynos.reports.runs import conditions_table, label
+from kindynos.reports.summary import chances_asked, plain_value
 from kindynos.reports.tables import FigureTable, Words, table_of
-from kindynos.results.figures import reported_figures
+from kindynos.results.figures import DEFAULT, TableSpec, outcome_table, reported_figures
 
 if TYPE_CHECKING:
     from kindynos.distributions.base import Distribution
@@ -435,11 +435,14 @@ def trials(
     names: list[str],
     pair: JointDistribution | None,
     ranking: pd.DataFrame | None,
+    asked: TableSpec = DEFAULT,
 ) -> Report:
     """Return the figures of columns of trials, how two go together, and which others go with the
     first.
     """
-    parts: list[RenderableType] = [_column(read_trials, name) for name in names]
+    parts: list[RenderableType] = [_column(read_trials, name, asked) for name in names]
+    if asked.conditions:
+        parts.append(conditions_table(read_trials, asked.conditions))
     if pair is not None:
         parts.append(_pair(pair))
     if ranking is not None and len(ranking):
@@ -456,7 +459,7 @@ def trials(
     spaced: list[RenderableType] = [item for piece in parts for item in (piece, "")]
     if read_trials.notes:
         spaced.append(Text("\n".join(f"{note}." for note in read_trials.notes), style="dim"))
-    figures = read_trials.table()
+    figures = outcome_table(read_trials, asked)
 
     def facts() -> Any:
         answer: dict[str, Any] = {
@@ -465,6 +468,7 @@ def trials(
             "notes": list(read_trials.notes),
             "columns": {name: _figures(figures.loc[[name]].droplevel(0)) for name in names},
         }
+        answer |= chances_asked(read_trials, asked)
         return plain_value(answer | ({} if pair is None else {"together": _figures(pair.table())}))
 
     def draws() -> Draws:
@@ -477,8 +481,9 @@ def trials(
 
         return {} if pair is None else {"scatter": partial(scatter_of, pair)}
 
+    sentences = [*read_answer(read_trials, names), *asked_sentences(read_trials, asked, names)]
     return Report.of(
-        [*opening(read_answer(read_trials, names)), *spaced],
+        [*opening(sentences), *spaced],
         kind="read",
         result=read_trials,
         facts=facts,
@@ -496,11 +501,11 @@ def _figures(table: pd.DataFrame) -> dict[str, Any]:
     return {str(name): row for name, row in zip(ends.index, ends.to_dict("records"), strict=True)}
 
 
-def _column(read_trials: ReadTrials, name: str) -> FigureTable:
+def _column(read_trials: ReadTrials, name: str, asked: TableSpec) -> FigureTable:
     result = read_trials[name]
     unit = f", {result.unit}" if result.unit else ""
     table = table_of(f"{name}{unit}: {result.size:,} trials", "statistic", "value", "± 95 %")
-    for figure in reported_figures(result):
+    for figure in reported_figures(result, asked):
         value, error = shown(figure.estimate, figure.kind, result.unit)
         error = Cell.of("") if figure.name in ("lowest", "highest") else error
         table.add_row(label(figure, result.unit), value, error)

@@ -41,6 +41,7 @@ from kindynos.reports.summary import summary
 from kindynos.reports.tables import DOUBT, FigureTable, Words, table_of
 from kindynos.results.figures import DEFAULT, ReportedFigure, TableSpec, reported_figures
 from kindynos.results.held_conditions import broken_sentences
+from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result, RowResult
 from kindynos.results.risk_register import risks_of
 from kindynos.results.run import Run
@@ -56,7 +57,7 @@ WORDS = {
 
 def run_report(run: Run, asked: TableSpec = DEFAULT) -> Report:
     """Return all outcomes of a run, their drivers, and how it was made."""
-    sentences = [*answer(run), *asked_sentences(run, asked)]
+    sentences = [*answer(run), *asked_sentences(run, asked, run.outcomes)]
     parts: list[RenderableType] = [Text(line, style=DOUBT) for line in broken_sentences(run)]
     if sentences:
         parts += [Text(" ".join(sentences), style="bold"), ""]
@@ -108,7 +109,7 @@ def tables_of(piece: Any) -> list[FigureTable]:
     return [item for item in inside if isinstance(item, FigureTable)]
 
 
-def conditions_table(run: Run, conditions: Sequence[str]) -> FigureTable:
+def conditions_table(run: Run | ReadTrials, conditions: Sequence[str]) -> FigureTable:
     """Return the chances of conditions on several quantities."""
     table = table_of("Chances", "condition", "chance", "95 % error", Words(""))
     for condition in conditions:

@@ -26,7 +26,7 @@ def summarized(run: SummaryRun, asked: TableSpec = DEFAULT) -> Report:
         if row["broken in"]
     ]
     parts: list[RenderableType] = [Text(line, style=DOUBT) for line in broken]
-    parts += opening(sentences + asked_sentences(run, asked))
+    parts += opening(sentences + asked_sentences(run, asked, run.outcomes))
     for name in run.outcomes:
         parts += [_outcome(run, name, asked), ""]
     facts = run.facts()

@@ -36,7 +36,7 @@ def summary(run: Run, asked: TableSpec = DEFAULT) -> dict[str, Any]:
         "outcomes": outcomes,
         **_rankings(run),
         **_risks(run),
-        **_conditions(run, asked),
+        **chances_asked(run, asked),
         **_checks(run),
     }
 
@@ -46,7 +46,7 @@ def _checks(run: Run) -> dict[str, Any]:
     return {"checks": plain_rows(run.checks())} if run.program.checks else {}
 
 
-def _conditions(run: Run, asked: TableSpec) -> dict[str, Any]:
+def chances_asked(run: Any, asked: TableSpec) -> dict[str, Any]:
     """Return the chances of the conditions asked for; nothing where there is none."""
     by_name = {condition: plain_estimate(run.chance(condition)) for condition in asked.conditions}
     return {"chances": by_name} if by_name else {}
