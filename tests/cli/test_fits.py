@@ -194,7 +194,7 @@ class Read(Case):
             column["chance above 0.09"]["value"], float(trials["growth"].chance(above=0.09))
         )
         both = trials.chance("growth < 0 and max_drawdown < -20%")
-        self.assertEqual(list(told["chances"].values())[0]["value"], float(both))
+        self.assertEqual(next(iter(told["chances"].values()))["value"], float(both))
 
     def test_figures_and_two_columns_together(self):
         with tempfile.TemporaryDirectory() as folder:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Generic, TypeVar, overload
 
@@ -189,7 +189,7 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
         self._values.flags.writeable = False
         self._bounds, self._together, self.weights = bounds, together, weights
         self.constant, self._dealt = constant, dealt
-        self._figures: dict[str, Figure] = {}
+        self._figures: dict[tuple[Any, ...], Figure] = {}
 
     @property
     def values(self) -> Floats:
@@ -230,11 +230,12 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
 
     def _statistic(self, name: str, *args: Any, **options: Any) -> Figure:
         statistic = STATISTICS.find(name)
-        if args or options:
-            return self._work_out(statistic, *args, **options)
-        if name not in self._figures:  # those without arguments are read again and again
-            self._figures[name] = self._work_out(statistic)
-        return self._figures[name]
+        asked = (name, *args, *sorted(options.items()))
+        if not all(isinstance(part, Hashable) for part in asked):
+            return self._work_out(statistic, *args, **options)  # which refuses it in words
+        if asked not in self._figures:  # a report, its page and its workbook read it again
+            self._figures[asked] = self._work_out(statistic, *args, **options)
+        return self._figures[asked]
 
     @abstractmethod
     def _work_out(self, statistic: Statistic, *args: Any, **options: Any) -> Figure:
