@@ -53,6 +53,22 @@ class Stopping(Case):
         found = kd.value_of_waiting(seen, seen)
         self.assertAlmostEqual(float(found.value), exact, delta=0.012)
 
+    def test_realized_payoffs_give_no_foresight(self):
+        exact = 10 * stats.norm.pdf(0)  # acting in the second period, where the price is above 100
+        gaps, errors, noise = [], [], []
+        for seed in range(60):
+            generator = np.random.default_rng(seed)
+            price = np.vstack([np.full(4_000, 100.0), generator.normal(100, 10, 4_000)])
+            turns_out = price - 100 + generator.normal(0, 40, price.shape)
+            value = kd.value_of_waiting(turns_out, price).value
+            gaps.append(value - exact)
+            errors.append(value.error)
+            pure = generator.normal(0, 40, price.shape)
+            noise.append(kd.value_of_waiting(pure, generator.normal(size=price.shape)))
+        self.assertCalibrated(gaps, errors)
+        self.assertLess(abs(np.mean([one.value for one in noise])), 0.2)
+        self.assertLessEqual(sum(one.value.low > 0 for one in noise), 4)
+
     def test_payoffs_that_only_fall_are_taken_at_once(self):
         falling = np.array([3.0, 2.0, 1.0])[:, None] + 0.01 * offers(3, 2000, seed=1)
         found = kd.value_of_waiting(falling, falling)

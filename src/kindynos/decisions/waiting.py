@@ -1,29 +1,29 @@
 """What it is worth to be able to wait: a choice that can be made once, in any of several periods.
 
-Going back in time, the value of waiting on is estimated by a regression on what is known in each
-period, and the choice is made where acting brings more. The rule is found on half of the trials and
-valued on the others, so that it can only be too low: no foreknowledge slips in. Source: Longstaff
-and Schwartz, Review of Financial Studies 14 (2001), 113-147.
+Going back in time, what acting brings more than waiting on is expected, by a regression, from what
+is known in each period, and the choice is made where that is above 0. Payoffs may be realized ones:
+no rule sees more of them than what is known tells. The rule is found on half of the trials and
+judged on the others, and the other way round, so that it can only be too low. Source: Longstaff and
+Schwartz, Review of Financial Studies 14 (2001), 113-147.
 """
 
 from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from itertools import combinations_with_replacement
 from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from kindynos.arrays import Floats
+from kindynos.decisions.regression import expected_given
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import Z
-from kindynos.validate import Count, array_of, checked
+from kindynos.validate import array_of, checked
 
-DEGREE = 4
-FEWEST = 100  # trials in which acting brings something, for a regression
+FEWEST = 400  # trials
 
 
 @dataclass(frozen=True)
@@ -45,15 +45,13 @@ class WaitingValue:
 
 
 @checked
-def value_of_waiting(
-    payoffs: ArrayLike, known: ArrayLike, discount: Any = 1.0, degree: Count = DEGREE
-) -> WaitingValue:
+def value_of_waiting(payoffs: ArrayLike, known: ArrayLike, discount: Any = 1.0) -> WaitingValue:
     """Return what it is worth to act once, or never, when it pays best.
 
-    ``payoffs (periods + 1, trials)`` is what acting brings in each period, in money of that period;
-    ``known`` what is known then, ``(periods + 1, trials)`` or ``(quantities, periods + 1,
-    trials)``; ``discount`` the factor of one period, or one per period. Raises ParameterError for
-    arrays that do not fit.
+    ``payoffs (periods + 1, trials)`` is what acting brings in each period, in money of that period,
+    as it will turn out; ``known`` what is known then, ``(periods + 1, trials)`` or ``(quantities,
+    periods + 1, trials)``: a payoff that is known when acting is named there too. ``discount`` is
+    the factor of one period, or one per period. Raises ParameterError for arrays that do not fit.
 
     >>> from kindynos import GeometricBrownianMotion
     >>> price = GeometricBrownianMotion(36.0, 0.06, 0.2).paths(50, 20_000, seed=1, dt=1 / 50)
@@ -69,8 +67,8 @@ def value_of_waiting(
             f"front, not {gain.shape} and "
             f"{np.shape(known)}"
         )
-    if gain.shape[1] < 4 * FEWEST or len(gain) < 2:
-        raise ParameterError(f"needs at least {4 * FEWEST} trials and 2 periods")
+    if gain.shape[1] < FEWEST or len(gain) < 2:
+        raise ParameterError(f"needs at least {FEWEST} trials and 2 periods")
     if not (np.isfinite(gain).all() and np.isfinite(state).all()):
         raise ParameterError("payoffs and what is known must be finite")
     periods = len(gain) - 1
@@ -83,12 +81,12 @@ def value_of_waiting(
     factors = np.broadcast_to(given, (periods,)).astype(np.float64)
     if (factors <= 0).any():
         raise ParameterError("discount factors must be above 0")
-    rules = _fit(gain[:, ::2], state[:, :, ::2], factors, degree)
-    values, when = _applied(gain[:, 1::2], state[:, :, 1::2], factors, rules, degree)
     total = np.concatenate([[1.0], np.cumprod(factors)])
-    last = np.maximum(gain[-1], 0.0) * total[-1]
+    worth = gain * total[:, None]  # in money of the start
+    values, when = _judged(worth, state)
+    at_end, _ = _judged(worth[-1:], state[:, -1:])
     acted = np.array([float((when == t).mean()) for t in range(periods + 1)])
-    return WaitingValue(_mean(values), float(gain[0].mean()), _mean(last), acted)
+    return WaitingValue(_mean(values), float(gain[0].mean()), _mean(at_end), acted)
 
 
 def _mean(values: Floats) -> Estimate:
@@ -96,60 +94,19 @@ def _mean(values: Floats) -> Estimate:
     return symmetrical(mean, reach)
 
 
-def _basis(state: Floats, gain: Floats, centre: Floats, spread: Floats, degree: int) -> Floats:
-    """Return the terms of the regression ``(trials, terms)``: powers and products of what is known,
-    and the payoff itself.
+def _judged(worth: Floats, state: Floats) -> tuple[Floats, NDArray[np.int64]]:
+    """Return what each trial brings under the rule that the other half of the trials gave, and in
+    which period it acts, -1 for never.
     """
-    scaled = (state - centre[:, None]) / spread[:, None]
-    columns = [np.ones(state.shape[1])]
-    for power in range(1, degree + 1):
-        for selected in combinations_with_replacement(range(len(state)), power):
-            columns.append(np.prod(scaled[list(selected)], axis=0))
-    return np.stack([*columns, gain], axis=1)
-
-
-def _fit(gain: Floats, state: Floats, factors: Floats, degree: int) -> list[Any]:
-    """Return for each period the rule of waiting: the coefficients of what waiting brings, None
-    where it is always better.
-    """
-    periods = len(gain) - 1
-    ahead = np.maximum(gain[-1], 0.0)
-    rules: list[Any] = [None] * (periods + 1)
-    for t in range(periods - 1, -1, -1):
-        ahead = ahead * factors[t]
-        paying = gain[t] > 0
-        if paying.sum() < FEWEST:
-            continue
-        own, now = state[:, t, paying], gain[t, paying]
-        centre, spread = own.mean(axis=1), own.std(axis=1)
-        spread = np.where(spread > 0, spread, 1.0)
-        terms = _basis(own, now, centre, spread, degree)
-        coefficients = np.linalg.lstsq(terms, ahead[paying], rcond=None)[0]
-        rules[t] = (centre, spread, coefficients)
-        act = now > terms @ coefficients
-        ahead[np.flatnonzero(paying)[act]] = now[act]
-    return rules
-
-
-def _applied(
-    gain: Floats, state: Floats, factors: Floats, rules: list[Any], degree: int
-) -> tuple[Floats, Any]:
-    """Return what the rules bring in trials that they were not fitted to, and in which period
-    they act; -1 for never.
-    """
-    periods, trials = len(gain) - 1, gain.shape[1]
-    total = np.concatenate([[1.0], np.cumprod(factors)])
+    trials = worth.shape[1]
     values, when = np.zeros(trials), np.full(trials, -1)
-    for t in range(periods + 1):
-        open_ = (when < 0) & (gain[t] > 0)
-        if t < periods:
-            if rules[t] is None:
-                continue
-            centre, spread, coefficients = rules[t]
-            places = np.flatnonzero(open_)
-            terms = _basis(state[:, t, places], gain[t, places], centre, spread, degree)
-            places = places[gain[t, places] > terms @ coefficients]
-        else:
-            places = np.flatnonzero(open_)
-        values[places], when[places] = total[t] * gain[t, places], t
+    first = np.arange(trials) % 2 == 0
+    for found_on, judged_on in ((first, ~first), (~first, first)):
+        ahead, acts = np.zeros(trials), np.full(trials, -1)
+        for t in range(len(worth) - 1, -1, -1):
+            more = worth[t] - ahead
+            expects = expected_given(state[:, t, found_on], more[found_on])
+            act = expects(state[:, t]) > 0
+            ahead, acts = np.where(act, worth[t], ahead), np.where(act, t, acts)
+        values[judged_on], when[judged_on] = ahead[judged_on], acts[judged_on]
     return values, when

@@ -47,7 +47,7 @@ def allocated(
     are.
     """
     prices = allocation.request.source.prices
-    said = allocation_answer(allocation) + ([] if compared is None else [compared.verdict()])
+    said = allocation_answer(allocation) + ([] if compared is None else [compared.verdict])
     parts = [
         *opening(said, price_doubts(prices)),
         _weights(allocation, compared),
@@ -62,7 +62,7 @@ def allocated(
     if sure is not None:
         parts += ["", _resampled(sure), Text("\n".join(sure.sentences()))]
     if walked is not None:
-        parts += ["", _walked(walked), Text(walked.verdict())]
+        parts += ["", _walked(walked), Text(walked.verdict)]
     parts += ["", Text("\n".join(_notes(allocation, compared, sure)), style="dim")]
     parts += price_problems(prices)
     tables, figures = _tables_and_figures(allocation, curve, compared, sure, walked)
@@ -359,7 +359,7 @@ def _facts(
     if sure is not None:
         answer["cannot tell"] = sure.sentences()
     if walked is not None:
-        answer["verdict"] = walked.verdict()
+        answer["verdict"] = walked.verdict
     return {key: plain_value(value) for key, value in answer.items()}
 
 

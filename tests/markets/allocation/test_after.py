@@ -152,7 +152,7 @@ class Optimism(Case):
         for seed in range(80):
             compared = self.compared(seed)
             row = compared.table().loc["mean"]
-            claims += "raises the mean" in compared.verdict()
+            claims += "raises the mean" in compared.verdict
             left.append(row["difference"] - row["optimism"])
             whole.append(row["difference"])
         self.assertLessEqual(claims, 7)  # of 2.5 %, which one in a hundred would exceed
@@ -268,7 +268,7 @@ class WalkingForward(Case):
             table.loc["this rule", "maximum drawdown"],
             kd.max_drawdown(found.values["this rule"].to_numpy()),
         )
-        self.assertIn("out of sample the rule earned", found.verdict())
+        self.assertIn("out of sample the rule earned", found.verdict)
         # errors are those of months, however seldom the rule chooses: a few quarters say little
         found = kd.allocate(HELD, minimize="sd").walk_forward("quarter", window=250)
         ends = found.values["equal weights"].resample("ME").last().loc[: found.returns.index[-1]]
@@ -278,7 +278,7 @@ class WalkingForward(Case):
         self.assertAlmostEqual(row["mean a year"], months.mean())
         self.assertAlmostEqual(row["error"], (high - low) / 2)
         gap = found.table()["more than buy and hold"].iloc[0]
-        self.assertIn(f"earned {100 * abs(gap):.1f} % a year", found.verdict())
+        self.assertIn(f"earned {100 * abs(gap):.1f} % a year", found.verdict)
         seldom = PRICES.frame.resample("QE").last()
         with self.fails("prices are more than a month apart"):
             kd.allocate(seldom, minimize="sd").walk_forward("month", window=8)

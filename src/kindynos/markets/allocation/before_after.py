@@ -129,8 +129,9 @@ class BeforeAfter:
             return pd.DataFrame(math.nan, NAMES, [0, 1, "difference"])
         return history_errors(source.returns, values, self.level, self.horizon)
 
+    @property
     def verdict(self) -> str:
-        """Return in a sentence what the change does to mean and losses, as far as the larger of
+        """What the change does to mean and losses, in a sentence, as far as the larger of
         both errors lets it be told.
         """
         table, told, open_ = self.table(), [], []

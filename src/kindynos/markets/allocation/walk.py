@@ -95,8 +95,9 @@ class WalkForward:
             }
         return pd.DataFrame.from_dict(records, orient="index")
 
+    @property
     def verdict(self) -> str:
-        """Return in words whether the rule did better than buy and hold and equal weights."""
+        """Whether the rule did better than buy and hold and equal weights, in words."""
         spans, size = self.months.to_numpy(), float(PER_YEAR[self._shortest])
         said = []
         for position, rule in ((1, "buy and hold"), (2, "equal weights")):
