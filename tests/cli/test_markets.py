@@ -109,7 +109,7 @@ class Commands(Folder):
         self.assertIn("Kupiec p-value", full)
         self.assertRegex(full, r"multiplier +3\.00")
         data = json.loads(run("backtest", *TREASURY, "--json").stdout)
-        self.assertEqual([row["exceptions"] for row in data["backtests"]][:2], [13, 11])
+        self.assertEqual([row["exceptions"] for row in data["backtests"]][:2], [7, 9])
 
         actual = self.folder / "pnl.csv"
         held = kd.Portfolio(

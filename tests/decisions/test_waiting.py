@@ -67,7 +67,7 @@ class Stopping(Case):
             noise.append(kd.value_of_waiting(pure, generator.normal(size=price.shape)))
         self.assertCalibrated(gaps, errors)
         self.assertLess(abs(np.mean([one.value for one in noise])), 0.2)
-        self.assertLessEqual(sum(one.value.low > 0 for one in noise), 4)
+        self.assertTrue(all(abs(one.value) <= 2 * one.value.error + 1e-9 for one in noise))
 
     def test_payoffs_that_only_fall_are_taken_at_once(self):
         falling = np.array([3.0, 2.0, 1.0])[:, None] + 0.01 * offers(3, 2000, seed=1)

@@ -28,6 +28,7 @@ from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
 from kindynos.formula.parse import is_name, parse
 from kindynos.formula.tree import Name, Operation, Scope
+from kindynos.inference.sample import Sample
 from kindynos.results.result import Result
 from kindynos.sampling.streams import Seed, stream
 from kindynos.validate import checked, checked_init, finite, instance, mapping, one_of, owner_is
@@ -153,20 +154,25 @@ class Decision:
         return by_name
 
     @cached_property
+    def amounts(self) -> list[Any]:
+        """All amounts that are paid on the way or at an end; of a table each by itself."""
+        stated = [node.amount for _, node in walk(self.root) if isinstance(node, Payoff | Pay)]
+        return [
+            amount
+            for one in stated
+            for amount in (one.values() if isinstance(one, dict) else (one,))
+        ]
+
+    @cached_property
     def random(self) -> bool:
         """Whether some payoff or quantity is drawn, so that values are estimates."""
-        amounts = [node.amount for _, node in walk(self.root) if isinstance(node, Payoff | Pay)]
-        flat = [
-            piece
-            for amount in amounts
-            for piece in (amount.values() if isinstance(amount, dict) else (amount,))
-        ]
         drawn = any(isinstance(value, Distribution) for value in self.given.values())
         chances = [
             chance for event in self.events.values() for chance, _ in event.outcomes.values()
         ]
         return drawn or any(
-            isinstance(piece, Distribution | Result | ModelOutcome) for piece in (*flat, *chances)
+            isinstance(piece, Distribution | Result | ModelOutcome)
+            for piece in (*self.amounts, *chances)
         )
 
     @checked
@@ -334,6 +340,18 @@ class DecisionDraws:
         known = {name: self._picked(value) for name, value in self.quantities.items()}
         return self._formula(self.decision.score, {**known, **collected.amounts})
 
+    def sample(self, values: Any) -> Sample:
+        """Return values, one per trial, as a sample of the draws: in the blocks of a run whose
+        results are payoffs, else independent.
+        """
+        array = np.asarray(values, dtype=np.float64)
+        for amount in self.decision.amounts:
+            of_model = isinstance(amount, ModelOutcome)
+            result = amount.result(self.trials, self.seed) if of_model else amount
+            if isinstance(result, Result) and result.size == len(array) == self.trials:
+                return result.sample.with_values(array)
+        return Sample.of(array)
+
     def _picked(self, value: Any) -> Any:
         if isinstance(value, ByCriterion):
             return value if self.chosen is None else value[self.chosen]
@@ -347,7 +365,7 @@ class DecisionDraws:
         if isinstance(amount, Distribution):
             return amount._quantile(scores_of(self.seed, f"payoff {where}", self.trials))
         if isinstance(amount, ModelOutcome):
-            return amount.values(self.trials, self.seed)
+            return ranked_payoffs(amount.result(self.trials, self.seed))
         if isinstance(amount, Result):
             if amount.size < self.trials:
                 raise ParameterError(

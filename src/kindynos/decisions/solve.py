@@ -21,9 +21,10 @@ from kindynos.decisions.preferences import Utility
 from kindynos.decisions.tree import Choice, Event, EventTest, Pay, Payoff, Tree, children
 from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError, concerning
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import Z, proportion, wilson
 from kindynos.inference.sample import Sample
+from kindynos.results.result import Result
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.dominance import dominance_of_chances
 from kindynos.validate import (
@@ -42,6 +43,7 @@ if TYPE_CHECKING:
 
 Path = tuple[str, ...]
 MOST_WAYS = 50_000  # in which all events can turn out, up to which each is looked at
+FRESH = 0x5DEECE66D  # changes the seed, for the draws on which the best is judged
 CONSISTENT = ("mean", "certainty equivalent")
 
 
@@ -167,7 +169,7 @@ class Rollback:
         """Return what a value is worth, with its sampling error, in the units of the payoffs."""
         figure = self.figure(value, weight)
         if self.by in CONSISTENT:
-            error = _error(value, weight, figure)
+            error = mean_error(self.draws, value, weight, figure)
             back = self.utility.back if self.utility is not None and self.by != "mean" else float
             ends = sorted(self.sign * back(figure + side * error) for side in (-1, 1))
             return Estimate(self.sign * back(figure), ends[0], ends[1])
@@ -193,17 +195,18 @@ def _joined(parts: list[tuple[Floats, Floats]]) -> tuple[Floats, Floats]:
     )
 
 
-def _error(value: Any, weight: Any, mean: float) -> float:
+def mean_error(draws: DecisionDraws, value: Any, weight: Any, mean: float) -> float:
     """Return half the 95 % interval of a mean over the trials; 0 where nothing is drawn."""
     if not np.ndim(value) or np.size(value) < 2:
         return 0.0
-    weights = (
-        np.broadcast_to(weight, np.shape(value)) if np.ndim(weight) else np.ones(np.shape(value))
-    )
-    total = float(weights.sum())
-    return (
-        Z * math.sqrt(float((weights**2 * (value - mean) ** 2).sum())) / total if total > 0 else 0.0
-    )
+    weights = np.broadcast_to(np.asarray(weight, dtype=np.float64), np.shape(value))
+    if not weights.sum() > 0:
+        return 0.0
+    influence = weights * (value - mean) / weights.mean()
+    sample = draws.sample(influence)
+    independent = sample.independent or not sample.has_error
+    point = Z if independent else sample.student
+    return point * sample.terms(influence).deviation(independent)
 
 
 @dataclass(frozen=True, repr=False)
@@ -240,10 +243,48 @@ class Solution(Reported):
         """The parts of the tree by the branches that lead there."""
         return {piece.path: piece for piece in self.rolling.parts}
 
-    @property
+    @cached_property
     def value(self) -> Estimate:
-        """What the decision is worth, chosen well."""
-        return self.parts[()].value
+        """What the decision is worth, chosen well. The best of several looks better on the trials
+        that chose it, so that where payoffs are drawn it is judged on fresh draws; where they are
+        results of a run, each half of these is judged by the choices that the other leads to.
+        """
+        if self.by not in CONSISTENT or self.draws.trials == 1:
+            return self.parts[()].value
+        if not any(isinstance(amount, Result) for amount in self.decision.amounts):
+            seed = self.draws.seed ^ FRESH
+            fresh = DecisionDraws.of(self.decision, self.trials, seed, self.draws.fixed)
+            rolling = replace(self.rolling, draws=fresh)
+            return rolling.estimate(self.followed(fresh, self.policy), 1.0)
+        values = np.empty(self.draws.trials)
+        first = np.arange(self.draws.trials) % 2 == 0
+        for chosen_on, judged_on in ((first, ~first), (~first, first)):
+            part = replace(self.draws, chosen=np.flatnonzero(chosen_on))
+            rolling = replace(self.rolling, draws=part, policy={}, parts=[], record=False)
+            rolling.roll(self.decision.root, (), 1.0, 0.0)
+            rest = replace(self.draws, chosen=np.flatnonzero(judged_on))
+            values[judged_on] = self.followed(rest, rolling.policy)
+        return self.rolling.estimate(values, 1.0)
+
+    def followed(self, draws: DecisionDraws, policy: Mapping[Path, str]) -> Any:
+        """Return what a policy brings in each trial of some draws, by the rule of the decision."""
+        rolling = replace(
+            self.rolling, draws=draws, policy=dict(policy), parts=[], follow=True, record=False
+        )
+        return rolling.roll(self.decision.root, (), 1.0, 0.0)
+
+    def lead(self, name: str, other: str) -> Estimate:
+        """Return by how much one alternative is better than another, in the units of the payoffs,
+        with the error of the difference on the same draws.
+        """
+        sign, parts = self.rolling.sign, [self.parts[one,].value for one in (name, other)]
+        gap = sign * (float(parts[0]) - float(parts[1]))
+        if self.by not in CONSISTENT or (self.rolling.utility is not None and self.by != "mean"):
+            return symmetrical(gap, math.hypot(*(part.error for part in parts)))
+        policies = ({**self.rolling.policy, (): one} for one in (name, other))
+        one, two = (self.followed(self.draws, policy) for policy in policies)
+        gains = np.asarray(one - two, dtype=np.float64)
+        return symmetrical(gap, mean_error(self.draws, gains, 1.0, float(gains.mean())))
 
     @property
     def words(self) -> str:
@@ -352,7 +393,7 @@ class Solution(Reported):
                 mean = float(np.mean(roll))
                 values, chances = self._payoffs(draws, name)
                 ends = [Sample.of(values, chances).reached(level) for level in (0.05, 0.5, 0.95)]
-                rows[name, criterion] = (mean, _error(roll, 1.0, mean), *ends)
+                rows[name, criterion] = (mean, mean_error(draws, roll, 1.0, mean), *ends)
         order = [(a, c) for a in self.decision.alternatives for c in self.decision.criteria]
         index = pd.MultiIndex.from_tuples(order, names=["alternative", "criterion"])
         columns = ["mean", "error", "P5", "P50", "P95"]

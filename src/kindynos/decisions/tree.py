@@ -32,12 +32,12 @@ class ModelOutcome:
     model: Any
     outcome: str
 
-    def values(self, trials: int, seed: int) -> Any:
-        """Return the outcome ``(trials,)``; raises KindynosError as the model does."""
+    def result(self, trials: int, seed: int) -> Result:
+        """Return the outcome of a run; raises KindynosError as the model does."""
         key = (trials, seed)
-        kept: dict[Any, Any] = self.__dict__.setdefault("_kept", {})
+        kept: dict[Any, Result] = self.__dict__.setdefault("_kept", {})
         if key not in kept:
-            kept[key] = ranked_payoffs(self.model.simulate(trials, seed=seed)[self.outcome])
+            kept[key] = self.model.simulate(trials, seed=seed)[self.outcome]
         return kept[key]
 
 

@@ -247,10 +247,9 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
     sentences = []
     if others:
         second = others[0]
-        gap = abs(float(table.loc[best, "value"] - table.loc[second, "value"]))
-        reach = float(table.loc[best, "error"] + table.loc[second, "error"])
-        if gap > reach:
-            size = amount(symmetrical(gap, reach), unit)
+        gap = solution.lead(best, second)
+        if gap > gap.error:
+            size = amount(gap, unit)
             lead = f"{_upper(best)} is best {rule}, by {size} over {second}"
         else:
             lead = f"{_upper(best)} and {second} cannot be told apart {rule}"
