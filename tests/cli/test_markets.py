@@ -89,7 +89,7 @@ class Commands(Folder):
             (("risk", path, *TREASURY[1:]), "Over 1 day the holdings"),
             (("backtest", path, *TREASURY[1:]), "Over 65"),
             (("allocate", path, *TREASURY[1:]), "The highest ratio"),
-            (("paths", path, "--column", "green_loan"), "After 250 days"),
+            (("paths", path, "--column", "green_loan"), "After 252 days"),
         ):
             shown = run(*map(str, command), "--brief").stdout
             with self.subTest(command[0]):

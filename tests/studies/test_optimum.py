@@ -321,7 +321,6 @@ class Refused(Case):
             ({"maximize": "mean net_valve"}, ("did you mean 'net_value'",)),
             ({"maximize": "mean cash_flow"}, ("is a row",)),
             ({"subject_to": ["chance below 0 of net_value"]}, ("a constraint is such as",)),
-            ({"subject_to": ["chance below 0 of net_value <= 5 %"]}, ("a constraint is such as",)),
             ({"subject_to": ["chance below 0 of net_value <= 5"]}, ("a chance is from 0 to 1",)),
             ({"subject_to": ["mean net_value >= lots"]}, ("must be a number, not 'lots'",)),
             ({"evaluations": 3}, ("evaluations", "at least 10")),

@@ -65,7 +65,12 @@ class Statement:
         return compile_model(self.name, self.timeline, self.quantities, self.correlations)
 
     def __getstate__(self) -> dict[str, Any]:
-        return {key: value for key, value in self.__dict__.items() if key != "program"}
+        return {k: value for k, value in self.__dict__.items() if k not in ("program", "by_pair")}
+
+    @cached_property
+    def by_pair(self) -> dict[tuple[str, str], Correlation]:
+        """The correlation of each two drivers that have one, by their names in order."""
+        return {pair: entry for entry in self.correlations for pair in _pairs(entry)}
 
     def with_quantity(self, quantity: Quantity) -> Statement:
         """Return the statement with one more quantity; raises ModelError for a name that is taken
@@ -93,7 +98,7 @@ class Statement:
         """Return the statement with more correlations; raises ModelError for drivers that have
         another already.
         """
-        by_pair = {pair: entry for entry in self.correlations for pair in _pairs(entry)}
+        by_pair = dict(self.by_pair)
         added: list[Correlation] = []
         for entry in entries:
             for name in entry.names:
@@ -108,7 +113,9 @@ class Statement:
                 both = [name for name in other.names if name in entry.names]
                 stated = "" if other.value is None else f" ({other.value})"
                 raise ModelError(f"{' and '.join(both[:2])} are correlated already{stated}")
-        return replace(self, correlations=(*self.correlations, *added))
+        answer = replace(self, correlations=(*self.correlations, *added))
+        vars(answer)["by_pair"] = by_pair  # stated pair by pair, it is not worked out each time
+        return answer
 
     def without_correlations(self) -> Statement:
         """Return the statement with nothing said about what moves together."""
