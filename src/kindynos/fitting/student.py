@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.distributions.real_line import StudentTByScale
-from kindynos.distributions.special import gammaln, stdtrit
+from kindynos.distributions.special import digamma, gammaln, stdtrit, trigamma
 from kindynos.engine.workers import on_threads
 from kindynos.errors import ParameterError
 from kindynos.processes.likelihood import at_the_peak
@@ -25,6 +25,9 @@ SHARP = 1e-9  # relative change of the variance at which the steps for a given d
 ROUGH = 1e-5  # the same while degrees of freedom are compared
 DRAWS = 1000  # of the parameters of a fit
 CHUNK = 128  # samples worked on at a time
+FEWEST_NEWTON = 50  # values, below which the likelihood may have several peaks
+NEWTON_STEPS = 12  # most steps; then a row is searched
+CLOSE = 1e-6  # change of 1 / df and of the log squared scale that ends the steps
 
 
 @checked
@@ -42,8 +45,7 @@ def fit_student(values: ArrayLike) -> StudentTByScale:
     x = array_of("values", values).reshape(-1)
     if len(x) < 8 or not np.isfinite(x).all() or np.ptp(x) == 0:
         raise ParameterError("needs at least 8 finite values that are not all equal")
-    df = _degrees(x[None])
-    _, location, variance = _given_df(x[None], df)
+    df, location, variance = _likeliest(x[None])
     return StudentTByScale(float(df[0]), float(location[0]), math.sqrt(float(variance[0])))
 
 
@@ -62,13 +64,15 @@ def fit_students(rows: Floats) -> StudentFits:
     """Return the fit to each row ``(rows, values)``; 200 degrees of freedom stand for normal
     data.
     """
-    df = np.empty(len(rows))
+    df, location, scale = np.empty((3, len(rows)))
 
     def work(begin: int) -> None:
-        df[begin : begin + CHUNK] = _degrees(rows[begin : begin + CHUNK])
+        piece = slice(begin, begin + CHUNK)
+        df[piece], location[piece], variance = _likeliest(rows[piece])
+        scale[piece] = np.sqrt(variance)
 
     on_threads(work, range(0, len(rows), CHUNK))
-    return student_given(rows, df)
+    return StudentFits(df, location, scale)
 
 
 def student_given(rows: Floats, df: Floats) -> StudentFits:
@@ -150,7 +154,98 @@ def _drawn(data: bytes) -> DrawnStudent:
     return DrawnStudent(fit, fit.location + unit * shift, unit * np.exp(log_scale), df)
 
 
-def _degrees(x: Floats) -> Floats:
+def _likeliest(x: Floats) -> tuple[Floats, Floats, Floats]:
+    """Return the degrees of freedom, location and squared scale that make each row likeliest: by
+    Newton's steps of all rows at once, and by a search where they do not lead to a peak.
+    """
+    df, location, variance = _climbed(x) if x.shape[1] >= FEWEST_NEWTON else _nowhere(x)
+    left = np.flatnonzero(np.isnan(df))
+    if len(left):
+        df[left] = _searched(x[left])
+        _, location[left], variance[left] = _given_df(x[left], df[left])
+    return df, location, variance
+
+
+def _nowhere(x: Floats) -> Floats:
+    return np.full((3, len(x)), np.nan)
+
+
+def _climbed(x: Floats) -> tuple[Floats, Floats, Floats]:
+    """Return the same by Newton's steps, NaN for rows that they do not bring to a peak."""
+    low, high = 1 / MOST_DF, 1 / FEWEST_DF
+    peaks, inverse = np.full(len(x), np.nan), np.full(len(x), 0.2)  # of 1 / df
+    location = np.median(x, axis=1)
+    quartiles = np.quantile(x, [0.25, 0.75], axis=1)
+    with np.errstate(all="ignore"):  # values that are nearly all equal
+        log_variance = 2 * np.log((quartiles[1] - quartiles[0]) / 1.453)  # of 5 degrees of freedom
+        active = np.arange(len(x))
+        for _ in range(NEWTON_STEPS):
+            slope, bend = _slopes(
+                x[active], location[active], log_variance[active], inverse[active]
+            )
+            finite = np.isfinite(bend).all(axis=(1, 2))
+            active, slope, bend = active[finite], slope[finite], bend[finite]
+            if not len(active):
+                break
+            before, reach = inverse[active], np.exp(log_variance[active] / 2)
+            step = _uphill(slope, bend)
+            ended = ((before <= low) & (step[:, 2] < 0)) | ((before >= high) & (step[:, 2] > 0))
+            step[ended] = np.pad(_uphill(slope[ended, :2], bend[ended, :2, :2]), ((0, 0), (0, 1)))
+            after = before + step[:, 2]
+            after = after.clip(np.maximum(low, before / 4), np.minimum(high, 2.5 * before))
+            location[active] += step[:, 0].clip(-reach, reach)
+            log_variance[active] += step[:, 1].clip(-1, 1)
+            inverse[active] = after
+            done = (np.abs(after - before) < CLOSE) & (np.abs(step[:, 1]) < CLOSE)
+            peaks[active[done]] = after[done]
+            active = active[~done]
+        return 1 / peaks, location, np.exp(log_variance)
+
+
+def _uphill(slope: Floats, bend: Floats) -> Floats:
+    """Return Newton's step, row by row; where the likelihood is not a hill, along its slope."""
+    values, vectors = np.linalg.eigh(bend)
+    values = np.abs(values)
+    values = np.maximum(values, 1e-12 * values.max(axis=1, keepdims=True))
+    along = np.einsum("nij,ni->nj", vectors, slope) / values
+    return np.asarray(np.einsum("nij,nj->ni", vectors, along))
+
+
+def _slopes(x: Floats, location: Floats, log_variance: Floats, q: Floats) -> tuple[Floats, Floats]:
+    """Return the first and second derivatives ``(rows, 3)`` and ``(rows, 3, 3)`` of the log
+    likelihood by location, log squared scale and q = 1 / df.
+    """
+    df, count, variance = 1 / q, x.shape[1], np.exp(log_variance)
+    gaps = x - location[:, None]
+    squares = gaps**2 / variance[:, None]
+    r = 1 / (1 + squares * q[:, None])
+    logs, s = -np.log(r).sum(axis=1), squares * r
+    gap_r, gap_rr = np.einsum("ij,ij->i", gaps, r), np.einsum("ij,ij,ij->i", gaps, r, r)
+    sum_s, s_r, s_s = s.sum(axis=1), np.einsum("ij,ij->i", s, r), np.einsum("ij,ij->i", s, s)
+    gap_s_r = np.einsum("ij,ij,ij->i", gaps, s, r)
+    by_df = 0.5 * (digamma((df + 1) / 2) - digamma(df / 2) - q)
+    bend_df = 0.25 * (trigamma((df + 1) / 2) - trigamma(df / 2)) + 0.5 * q**2
+    slope = np.stack(
+        [
+            (1 + q) * gap_r / variance,
+            0.5 * ((1 + q) * sum_s - count),
+            -count * df**2 * by_df + 0.5 * df**2 * logs - 0.5 * (df + 1) * sum_s,
+        ],
+        axis=-1,
+    )
+    bend = np.empty((len(x), 3, 3))
+    bend[:, 0, 0] = (1 + q) / variance * (r.sum(axis=1) - 2 * np.einsum("ij,ij->i", r, r))
+    bend[:, 0, 1] = bend[:, 1, 0] = -(1 + q) / variance * gap_rr
+    bend[:, 1, 1] = -(1 + q) / 2 * s_r
+    bend[:, 0, 2] = bend[:, 2, 0] = (gap_r - (1 + q) * gap_s_r) / variance
+    bend[:, 1, 2] = bend[:, 2, 1] = 0.5 * (sum_s - (1 + q) * s_s)
+    bend[:, 2, 2] = count * (2 * df**3 * by_df + df**4 * bend_df) - (
+        df**3 * logs - df**2 * sum_s - 0.5 * (df + 1) * s_s
+    )
+    return slope, -bend
+
+
+def _searched(x: Floats) -> Floats:
     """Return the better of the two last candidates of a golden-section search over 1 / df, row by
     row.
     """

@@ -31,6 +31,8 @@ LOG_SCALES = np.linspace(-1.6, 1.2, 57)  # above the log of the mean excess
 COARSE = 3  # every third point of the grid, where only the peak is sought
 DRAWS = 1000
 CHUNK = 16  # rows whose peaks are sought at a time
+NEWTON_STEPS = 12  # most steps; then a row is searched
+CLOSE = 1e-6  # step of shape and log scale that ends them
 
 
 @dataclass(frozen=True)
@@ -67,10 +69,12 @@ def fit_tails(rows: Floats) -> Tails:
     """
     threshold, excesses = _excesses(rows)
     unit = excesses.mean(axis=1)
-    shape, scale = np.empty(len(rows)), np.empty(len(rows))
-    for begin in range(0, len(rows), CHUNK):
-        piece = slice(begin, begin + CHUNK)
-        shape[piece], scale[piece] = _peaks(excesses[piece] / unit[piece, None])
+    excesses = excesses / unit[:, None]
+    shape, scale = _climbed(excesses)
+    left = np.flatnonzero(np.isnan(shape))
+    for begin in range(0, len(left), CHUNK):
+        piece = left[begin : begin + CHUNK]
+        shape[piece], scale[piece] = _peaks(excesses[piece])
     return Tails(rows, threshold, shape, scale * unit, excesses.shape[1] / rows.shape[1])
 
 
@@ -147,6 +151,42 @@ def _likelihood(excesses: Floats, shapes: Floats, log_scales: Floats) -> Floats:
     logs = np.log(np.where(inside > 0, inside, 1.0)).sum(axis=-1)
     log_likelihood = -excesses.shape[1] * np.log(scale[..., 0]) - (1 + 1 / safe[..., 0]) * logs
     return np.where(allowed, log_likelihood, -np.inf)
+
+
+def _climbed(excesses: Floats) -> tuple[Floats, Floats]:
+    """Return shape and scale at the peak by Newton's steps, all rows at once; NaN for a row whose
+    steps leave the hill or the range of shapes.
+    """
+    count = excesses.shape[1]
+    shape = np.full(len(excesses), USUAL_SHAPE)
+    log_scale = np.log((1 - USUAL_SHAPE) * excesses.mean(axis=1))
+    peaks, active = np.full(len(excesses), np.nan), np.arange(len(excesses))
+    with np.errstate(all="ignore"):
+        for _ in range(NEWTON_STEPS):
+            x = np.where(np.abs(shape[active]) < 1e-4, 1e-4, shape[active])
+            scaled = excesses[active] / np.exp(log_scale[active])[:, None]
+            inside = 1 + x[:, None] * scaled
+            part = scaled / inside
+            logs, first = np.log(inside).sum(axis=1), part.sum(axis=1)
+            second = np.einsum("ij,ij->i", part, part)
+            by_shape = logs / x**2 - (1 + 1 / x) * first - (x - USUAL_SHAPE) / SHAPE_SD**2
+            by_scale = (1 + x) * first - count
+            bend = (2 * first - 2 * logs / x) / x**2 + (1 + 1 / x) * second - 1 / SHAPE_SD**2
+            across = first - (1 + x) * second
+            bend_scale = -(1 + x) * np.einsum("ij,ij->i", part, 1 / inside)
+            size = bend * bend_scale - across**2
+            to_shape = ((across * by_scale - bend_scale * by_shape) / size).clip(-0.3, 0.3)
+            to_scale = ((across * by_shape - bend * by_scale) / size).clip(-0.5, 0.5)
+            fresh = x + to_shape
+            hill = (bend < 0) & (size > 0) & (inside > 0).all(axis=1)
+            hill &= (fresh > SHAPES[0]) & (fresh < SHAPES[-1])
+            shape[active], log_scale[active] = fresh, log_scale[active] + to_scale
+            done = hill & (np.abs(to_shape) + np.abs(to_scale) < CLOSE)
+            peaks[active[done]] = fresh[done]
+            active = active[hill & ~done]
+            if not len(active):
+                break
+    return peaks, np.exp(log_scale)
 
 
 def _peaks(excesses: Floats) -> tuple[Floats, Floats]:

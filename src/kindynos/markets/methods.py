@@ -67,19 +67,7 @@ def measured(
     """
     looked_at, left = method.stretched(exposure, horizon)
     figure = method.interval(looked_at, measure, level, left)
-    only_bought = (
-        exposure.valued is None
-        and not exposure.differences.any()
-        and bool((exposure.values >= 0).all())
-    )
-    if only_bought and float(figure) > value > 0:
-        raise ParameterError(
-            f"over {exposure.spacing.span(horizon)} it would give a loss of {float(figure):,.0f}, "
-            "and the "
-            "holdings are "
-            f"worth {value:,.0f}; take a shorter horizon, or simulated, which compounds",
-            owner=method.label,
-        )
+    _check_possible(method, exposure, float(figure), horizon, value)
     unit = exposure.spacing.stretch(horizon)
     often = f"{1 / (1 - level):.3g}"
     what = {
@@ -110,6 +98,38 @@ def measured(
         if exposure.description
         else description,
     )
+
+
+def figure_alone(
+    method: Method, exposure: Exposure, measure: str, level: float, horizon: int, value: float
+) -> float:
+    """Return the figure that ``measured`` gives, without its interval, which takes far longer.
+
+    Raises ParameterError as ``measured`` does.
+    """
+    looked_at, left = method.stretched(exposure, horizon)
+    figure = method.figure(looked_at, measure, level, left)
+    _check_possible(method, exposure, figure, horizon, value)
+    return figure
+
+
+def _check_possible(
+    method: Method, exposure: Exposure, figure: float, horizon: int, value: float
+) -> None:
+    """Raise ParameterError for a loss that is larger than what is held and was bought."""
+    only_bought = (
+        exposure.valued is None
+        and not exposure.differences.any()
+        and bool((exposure.values >= 0).all())
+    )
+    if only_bought and figure > value > 0:
+        raise ParameterError(
+            f"over {exposure.spacing.span(horizon)} it would give a loss of {figure:,.0f}, "
+            "and the "
+            "holdings are "
+            f"worth {value:,.0f}; take a shorter horizon, or simulated, which compounds",
+            owner=method.label,
+        )
 
 
 def _horizon_doubt(method: Method, exposure: Exposure, level: float, horizon: int) -> str:

@@ -29,7 +29,7 @@ from kindynos.markets.holdings import (
     converted,
 )
 from kindynos.markets.joint_paths import paths_together, uncertain_paths
-from kindynos.markets.methods import METHODS, measured, method_of
+from kindynos.markets.methods import METHODS, figure_alone, measured, method_of
 from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.relative import against, rolling_risk
 from kindynos.markets.risk_table import risk_record
@@ -407,6 +407,22 @@ class Portfolio(Reported):
             at,
             horizon,
             self.base[0],
+        )
+
+    @with_memory
+    @checked
+    def value_at_risk_alone(
+        self,
+        level: float,
+        method: RiskMethod = "historical",
+        horizon: Count = 1,
+        every: ReturnPeriod | None = None,
+    ) -> float:
+        """Return the figure of ``value_at_risk`` without its interval, which takes far longer."""
+        at = confidence_level("level", level)
+        exposure = self.exposure(None, every)
+        return figure_alone(
+            method_of(method, {}), exposure, "value_at_risk", at, horizon, self.base[0]
         )
 
     @with_memory

@@ -131,14 +131,8 @@ class Simulated(Method):
             today.days * horizon,
             _signature(names),
         )
-        index = MEASURES.index(measure)
-        drawn = refit_returns(today.returns, self.marginals or "student", df, horizon)
-        figures = np.array(
-            [
-                loss_tail(-profit(**dict(zip(names, rows, strict=True)))[None], level)[index][0]
-                for rows in drawn
-            ]
-        )
+        losses = _refit_losses(profit, today.returns, self.marginals or "student", df, horizon)
+        figures = _tails(losses, level)[MEASURES.index(measure)]
         value, gaps = float(sampled), figures[1:] - figures[0]
         # a figure of few trials may lie apart from that of many; what refits change is in
         # proportion
@@ -307,6 +301,23 @@ def _signature(names: list[str]) -> Signature:
 
 
 _fitted_student = remembered(fit_student)
+
+
+@remembered
+def _refit_losses(
+    profit: _Profit, returns: Floats, marginals: str, df: float | None, horizon: int
+) -> tuple[Floats, ...]:
+    """Return the losses that each fit to a history drawn again simulates, the fit to the whole
+    window first.
+    """
+    names = list(profit.__signature__.parameters)
+    drawn = refit_returns(returns, marginals, df, horizon)
+    return tuple(-profit(**dict(zip(names, rows, strict=True))) for rows in drawn)
+
+
+def _tails(losses: tuple[Floats, ...], level: float) -> Floats:
+    """Return value at risk and expected shortfall of each row of losses, ``(2, rows)``."""
+    return np.array([[part[0] for part in loss_tail(row[None], level)] for row in losses]).T
 
 
 def _marginals(exposure: Exposure, marginals: Any) -> list[Distribution]:

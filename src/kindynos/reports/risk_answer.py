@@ -218,7 +218,7 @@ def full_contributions(
             alone[str(name)] = 0.0
             continue
         own = Portfolio(portfolio.market, shares={str(name): float(shares)}, short=True)
-        alone[str(name)] = float(own.value_at_risk(level, method, horizon=horizon, every=every))
+        alone[str(name)] = own.value_at_risk_alone(level, method, horizon, every)
     parts["alone"] = pd.Series(alone)
     return parts
 
