@@ -141,7 +141,7 @@ class Converted(Case):
         drawn = model.replace(hurdle=kd.Uniform(0.0799999, 0.0800001)).simulate(400, 1)
         self.assertAlmostEqual(float(drawn["value"].mean) / self.level(0.08), 1, places=5)
         self.assertAlmostEqual(float(drawn["hurdle"].mean), 0.08, places=5)
-        swept = model.sweep(hurdle=[0.08, 0.1]).table()["value"]
+        swept = model.sweep(hurdle=[0.08, 0.1], statistic="base").table()["value"]
         np.testing.assert_allclose(swept, [self.level(0.08), self.level(0.1)])
         goal = model.solve(
             "hurdle", "value", mean=self.level(0.09), within=(0.05, 0.2), trials=400, seed=1

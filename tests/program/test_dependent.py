@@ -38,7 +38,7 @@ class Figures(unittest.TestCase):
         self.assertAlmostEqual(
             overbooked().replace(sold=300).simulate(2000, seed=1)["no_shows"].mean, 21, delta=0.05
         )
-        base = overbooked().sweep(sold=[100, 200, 300]).table()["shows"]
+        base = overbooked().sweep(sold=[100, 200, 300], statistic="base").table()["shows"]
         np.testing.assert_allclose(base, [93, 186, 279])
 
     def test_the_same_numbers_as_with_the_figure_itself(self):
@@ -52,7 +52,9 @@ class Figures(unittest.TestCase):
     def test_parameters_are_replaced_and_swept(self):
         changed = overbooked().replace(**{"no_shows.probability": 0.5})
         self.assertEqual(float(changed.base_case().loc["no_shows", "value"]), 97)
-        swept = overbooked().sweep(sold=[100, 200], **{"no_shows.probability": [0.1, 0.2]})
+        swept = overbooked().sweep(
+            sold=[100, 200], statistic="base", **{"no_shows.probability": [0.1, 0.2]}
+        )
         np.testing.assert_allclose(swept.table()["shows"], [90, 80, 180, 160])
 
     def test_a_given_base_value_stands(self):

@@ -98,7 +98,7 @@ class AsDrivers(Case):
         def expected(level):  # Ornstein and Uhlenbeck
             return level + (1.0 - level) * math.exp(-0.5 * 5)
 
-        swept = model.sweep({"p.level": [2.0, 4.0]})
+        swept = model.sweep({"p.level": [2.0, 4.0]}, statistic="base")
         np.testing.assert_allclose(swept.values["y"], [expected(2.0), expected(4.0)])
         again = model.replace(**{"p.level": 4.0}).simulate(4000, seed=1)["y"].mean
         self.assertAlmostEqual(float(again), expected(4.0), delta=2 * again.error + 1e-3)

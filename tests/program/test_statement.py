@@ -31,7 +31,7 @@ class Replacing(Case):
             self.assertAlmostEqual(found, float(discount @ cash) - 2)
             run = plan().compare({"as stated": {}, "fixed": changes}, trials=50, seed=1)
             self.assertTrue(np.isfinite(run.result("fixed", "value").values).all())
-        swept = plan().sweep(load=[1.0, 3.0], price=[1.0])
+        swept = plan().sweep(load=[1.0, 3.0], price=[1.0], statistic="base")
         np.testing.assert_allclose(
             swept.values["value"], [2 * discount.sum() - 2, 6 * discount.sum() - 2]
         )
@@ -54,7 +54,7 @@ class Replacing(Case):
     def test_the_number_of_periods(self):
         longer = plan().replace(periods=6)
         self.assertEqual((longer.periods, longer.base_case().columns[-1]), (6, "2033"))
-        swept = plan().sweep(periods=[2, 6], fare=[1.0, 2.0])
+        swept = plan().sweep(periods=[2, 6], fare=[1.0, 2.0], statistic="base")
         np.testing.assert_allclose(
             swept.values["value"].iloc[3], longer.base_case().loc["value", "value"]
         )
@@ -146,7 +146,7 @@ class Direction(Case):
             "cost"
         )["first order"]
         self.assertEqual((ahead["plain", "dear"], ahead["dear", "plain"]), (True, False))
-        swept = model.sweep(extra=[3.0, 1.0, 2.0])
+        swept = model.sweep(extra=[3.0, 1.0, 2.0], statistic="base")
         self.assertEqual(swept.best()["extra"], 1.0)
         self.assertEqual(
             model.sweep(extra=[3.0, 1.0], statistic="chance below 11", trials=400, seed=1).best()[

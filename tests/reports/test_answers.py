@@ -70,10 +70,22 @@ class Models(Case):
         )
 
     def test_points_within_their_errors_cannot_be_told_apart(self):
-        same = self.model().sweep(level=[2.0, 2.001], statistic="mean", trials=500, seed=1)
+        drawn = {"trials": 500, "seed": 1, "sampling": "random"}
+        same = self.model().sweep({"large.sd": [3.0, 3.001]}, level=[2.0], **drawn)
         self.assertEqual(said(same), "Total (mean) cannot be told apart at the 2 points.")
-        apart = self.model().sweep(level=[2.0, 9.0, 9.001], statistic="mean", trials=500, seed=1)
-        self.assertIn("1 more point cannot be told apart from the highest.", said(apart))
+        some = self.model().sweep({"large.sd": [3.0, 3.001]}, level=[2.0, 9.0], **drawn)
+        self.assertRegex(
+            said(some), r"At large.sd 3(.001)? and level 9 it cannot be told apart from the highest"
+        )
+
+    def test_points_on_the_same_draws_are_told_apart_by_pairs(self):
+        swept = self.model().sweep(level=[2.0, 2.001, 2.002], trials=500, seed=1)
+        self.assertNotIn("cannot be told apart", said(swept))
+        behind = swept.behind("total")
+        np.testing.assert_allclose(behind["gap"], [0.002, 0.001, 0.0], atol=1e-12)
+        self.assertLess(behind["error"].max(), 1e-9)
+        alike = kd.sweep(lambda a: abs(a), a=[-1.0, 0.0, 1.0])
+        self.assertIn("At a 1 it cannot be told apart from the highest", said(alike))
 
     def test_an_optimum_is_that_of_fresh_draws(self):
         levels = {"level": [1.0, 4.0, 2.0]}

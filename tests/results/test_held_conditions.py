@@ -79,7 +79,7 @@ class HeldConditions(Folder):
             alone = model.replace(**{name: point}).simulate(1_000, 1).checks()["broken in"]
             self.assertEqual(list(swept.broken.iloc[position]), list(alone))
         self.assertIn("above_overdraft broken in", swept.table().columns)
-        bases = model.sweep({name: points})
+        bases = model.sweep({name: points}, statistic="base")
         self.assertLessEqual(set(bases.broken.to_numpy().ravel()), {0, 1})
 
     def test_a_row_must_hold_in_every_period(self):

@@ -32,7 +32,8 @@ if TYPE_CHECKING:
 )
 @click.option(
     "--statistic",
-    help="Simulate this instead of the base case: mean, 'percentile 5', 'chance above 0'.",
+    help="What to simulate: mean (the default of a model with drivers), 'percentile 5', 'chance "
+    "above 0'; or base, the base case.",
 )
 @click.option("--outcome", type=OutcomeName(), metavar="NAME", help="Only this outcome or line.")
 @click.option(

@@ -789,11 +789,12 @@ class Model(Inline):
         drivers' distributions.
 
         ``sweep(hurdle=[0.05, 0.08], deposit=[4e5, 5e5])``, or ``sweep({"vessel.mode": [18e6,
-        20e6]})``. Without a statistic it is the base case, in one array evaluation; with one, such
-        as "mean", "percentile 5" or "chance above 0", every point is simulated on the same draws
-        and has its error. All outcomes that are one number come out, or the one named. ``points=``
-        (a table of values by name) takes the place of the grid. Options of ``simulate`` are taken
-        by their names. Raises ModelError for what cannot be swept.
+        20e6]})``. Of a model with drivers every point is simulated on the same draws, and the
+        statistic, "mean" or another such as "percentile 5" or "chance above 0", has its error;
+        ``statistic="base"`` is the base case, in one array evaluation. All outcomes that are one
+        number come out, or the one named. ``points=`` (a table of values by name) takes the place
+        of the grid. Options of ``simulate`` are taken by their names. Raises ModelError for what
+        cannot be swept.
         """
         from kindynos.studies.model_sweep import SweepRequest, sweep
 

@@ -60,6 +60,7 @@ CHANCE_WORDS = {
 }
 MOST_SCENARIOS = 4  # that are named beside the first
 MOST_OUTCOMES = 2  # that are named; the tables have all
+MOST_TIES = 3  # points of a sweep that are named beside the best
 MOST_WEIGHTS = 4  # holdings that are named
 MOST = 0.5  # share of the variance from which on a driver decides most of it
 LARGE = 1e6
@@ -176,24 +177,19 @@ def _(swept: Sweep) -> list[str]:
             table.loc[position] for position in (table[name].idxmax(), table[name].idxmin())
         )
         subject = f"{_upper(name)} ({swept.statistic.partition(',')[0]})"
-        alike = _alike(table, name, highest) if swept.errors is not None else 0
-        if alike == len(table) - 1:
+        behind = swept.behind(name)
+        alike = behind[~behind["told apart"]].drop(index=swept.best(name).name)
+        if len(alike) == len(table) - 1:
             sentences.append(f"{subject} cannot be told apart at the {len(table)} points.")
             continue
         most, least = (_at_point(swept, name, row) for row in (highest, lowest))
         sentences.append(f"{subject} is highest, {most}, and lowest, {least}.")
-        if alike:
-            points = "point" if alike == 1 else "points"
-            sentences.append(f"{alike} more {points} cannot be told apart from the highest.")
+        if len(alike):
+            end = "highest" if swept.more_is_better(name) else "lowest"
+            points = [_listed(_where(swept, row)) for _, row in alike.iterrows()]
+            which = _listed(points, "or") if len(points) <= MOST_TIES else f"{len(points)} points"
+            sentences.append(f"At {which} it cannot be told apart from the {end}.")
     return sentences
-
-
-def _alike(table: Any, name: str, highest: Any) -> int:
-    """Return how many points cannot be told from the highest, as far as both errors say; without
-    an error nothing can be told.
-    """
-    reach = table[f"{name} error"] + highest[f"{name} error"]
-    return int((~(highest[name] - table[name] > reach)).sum()) - 1
 
 
 def _at_point(swept: Sweep, name: str, row: Any) -> str:
@@ -204,10 +200,15 @@ def _at_point(swept: Sweep, name: str, row: Any) -> str:
     figure = symmetrical(value, error)
     is_chance = kind_of(swept.statistic) == "share"
     shown = share_in_words(figure) if is_chance else amount(figure, units.get(name))
-    where = [
-        f"{at.replace('_', ' ')} {amount(Estimate(row[at]), units.get(at))}" for at in swept.inputs
+    return f"{shown}, at {_listed(_where(swept, row))}"
+
+
+def _where(swept: Sweep, row: Any) -> list[str]:
+    """Return the inputs of a point in words."""
+    return [
+        f"{at.replace('_', ' ')} {amount(Estimate(row[at]), swept.units.get(at))}"
+        for at in swept.inputs
     ]
-    return f"{shown}, at {_listed(where)}"
 
 
 @answer.register

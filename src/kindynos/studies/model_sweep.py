@@ -26,15 +26,18 @@ from kindynos.program.quantities import (
 from kindynos.program.statement import PERIODS, Statement, check_parameters
 from kindynos.results.held_conditions import conditions_held
 from kindynos.results.options import SimulationOptions
+from kindynos.results.result import Result
 from kindynos.results.simulate import simulate
 from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
 from kindynos.sampling.streams import checked_seed
+from kindynos.studies.paired import ByBlock
 from kindynos.studies.points import Points
 from kindynos.studies.sweep import Sweep, grid_of, spread
 from kindynos.studies.swept_drivers import as_drivers
 from kindynos.validate import checked, finite, shown
 
 POINTS_PER_BATCH = 16_384  # points evaluated at a time
+BASE = "base"  # in place of a statistic: the base case
 
 
 @dataclass(frozen=True)
@@ -58,7 +61,10 @@ def sweep(statement: Statement, wanted: SweepRequest, options: SimulationOptions
     outcomes = _outcomes(statement, wanted.outcome)
     units = {q.name: q.unit for q in statement.quantities.values()}
     better = {q.name: q.better for q in statement.quantities.values() if isinstance(q, Line)}
-    if wanted.statistic is None:
+    statistic = wanted.statistic
+    if statistic is None:
+        statistic = "mean" if statement.program.drivers else BASE
+    if statistic == BASE:
         return Sweep(
             grid,
             _base_cases(statement, grid, outcomes),
@@ -67,12 +73,18 @@ def sweep(statement: Statement, wanted: SweepRequest, options: SimulationOptions
             better=better,
             broken=_broken_bases(statement, grid),
         )
-    description = parse_statistic(wanted.statistic)
+    description = parse_statistic(statistic)
     seed = checked_seed(options.seed)
     options = replace(options, seed=seed)
     rows = _simulated(statement, grid, outcomes, description, options)
-    figures = pd.DataFrame([[float(figure) for figure in row] for row in rows], columns=outcomes)
-    errors = pd.DataFrame([[figure.error for figure in row] for row in rows], columns=outcomes)
+    figures, errors, blocks = (
+        pd.DataFrame([[read(point) for point in row] for row in rows], columns=outcomes, dtype=kind)
+        for read, kind in (
+            (lambda point: float(point.figure), "float64"),
+            (lambda point: point.figure.error, "float64"),
+            (lambda point: point.blocks, object),
+        )
+    )
     if description.label.startswith("chance"):
         units |= dict.fromkeys(outcomes)  # a chance has no unit
     return Sweep(
@@ -83,7 +95,21 @@ def sweep(statement: Statement, wanted: SweepRequest, options: SimulationOptions
         units,
         better,
         _broken_trials(statement, grid, options),
+        blocks,
     )
+
+
+@dataclass(frozen=True)
+class PointFigure:
+    """A figure at a point, and what each block of the trials adds to it."""
+
+    figure: Estimate
+    blocks: ByBlock | None
+
+    @classmethod
+    def of(cls, result: Result, requested: ParsedStatistic) -> PointFigure:
+        """Return the statistic of a result."""
+        return cls(requested.read(result), ByBlock.of(result, requested))
 
 
 def _broken_bases(statement: Statement, grid: pd.DataFrame) -> pd.DataFrame:
@@ -117,7 +143,7 @@ def _simulated(
     outcomes: list[str],
     requested: ParsedStatistic,
     options: SimulationOptions,
-) -> list[list[Estimate]]:
+) -> list[list[PointFigure]]:
     """Return the statistic of the outcomes at each point: of given figures all on draws that are
     made once, else of a run for each point.
     """
@@ -153,11 +179,11 @@ def _together(
     outcomes: list[str],
     requested: ParsedStatistic,
     options: SimulationOptions,
-) -> list[list[Estimate]]:
-    rows: list[list[Estimate]] = []
+) -> list[list[PointFigure]]:
+    rows: list[list[PointFigure]] = []
     listed = [tuple(map(float, row)) for row in grid.itertuples(index=False)]
     for answer in points.at(listed):
-        rows.append([requested.read(answer[name]) for name in outcomes])
+        rows.append([PointFigure.of(answer[name], requested) for name in outcomes])
         if options.progress is not None and options.progress(len(rows), len(grid)) is False:
             break
     return rows
@@ -228,7 +254,7 @@ class _Point:
     seed: int
     sampling: str
 
-    def __call__(self, position: int) -> list[Estimate]:
+    def __call__(self, position: int) -> list[PointFigure]:
         values = self.records[position]
         try:
             changed = self.statement.replace(
@@ -241,7 +267,7 @@ class _Point:
         except KindynosError as error:
             point = ", ".join(f"{name}={value:g}" for name, value in values.items())
             raise error.inside(f"sweep: at {point}") from None
-        return [self.requested.read(run[name]) for name in self.outcomes]
+        return [PointFigure.of(run[name], self.requested) for name in self.outcomes]
 
 
 def _base_cases(statement: Statement, grid: pd.DataFrame, outcomes: list[str]) -> pd.DataFrame:

@@ -8,6 +8,7 @@ is the mean of the differences of terms; blocks tell the error of that mean unde
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,9 +16,10 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.inference.estimates import Estimate, symmetrical
-from kindynos.inference.intervals import paired_difference
-from kindynos.inference.sample import FEWEST, Sample
+from kindynos.inference.intervals import paired_difference, t_point
+from kindynos.inference.sample import FEWEST, Sample, spread
 from kindynos.results.result import Result
+from kindynos.results.statistic_text import ParsedStatistic
 from kindynos.results.statistics import STATISTICS, chance
 
 MANY = 40  # trials that differ, from which the spread between blocks tells enough
@@ -112,7 +114,7 @@ class Paired:
         """Return a value with the error of the difference of two means of terms, one for each trial
         that has a value.
         """
-        full = self._influence(self._two, two) - self._influence(self._one, item)
+        full = influence_of_all(self._two, two) - influence_of_all(self._one, item)
         sample = Sample(full, self.first._bounds, self.first._together)
         if not sample.has_error or min(self._one.count, self._two.count) < FEWEST:
             return Estimate(value)
@@ -123,16 +125,6 @@ class Paired:
         )
         reach = max(sample.student * math.sqrt(variance), least)
         return symmetrical(value, reach)
-
-    def _influence(self, sample: Sample, terms: NDArray[Any]) -> NDArray[Any]:
-        """Return the influence of each trial on the mean of terms over the trials that have a
-        value; those without one have none.
-        """
-        if len(terms) == len(sample.values):
-            return terms
-        full = np.zeros(len(sample.values))
-        full[~np.isnan(sample.values)] = (terms - terms.mean()) * len(full) / len(terms)
-        return full
 
     def _rarely(self, name: str, *arguments: float, **options: float) -> Estimate:
         """Return the difference of a share of all trials; those without a value are no
@@ -158,6 +150,43 @@ class Paired:
         if not self.first._together and gained + lost >= MANY and reach * len(changes) > 1:
             return symmetrical(value, reach)
         return Estimate(value, *paired_difference(gained, lost, len(changes)))
+
+
+@dataclass(frozen=True)
+class ByBlock:
+    """What each block of the trials adds to a figure, so that figures on the same draws can be
+    compared when their trials are gone.
+    """
+
+    means: Floats
+    sizes: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, result: Result, requested: ParsedStatistic) -> ByBlock | None:
+        """Return what blocks add to a statistic of a result; None where it is not known."""
+        entry = STATISTICS.get(requested.name)
+        sample = result.ranked if entry is not None and entry.ranks else result.sample
+        terms = requested.influence(sample) if sample.has_error else None
+        if terms is None or not np.isfinite(terms).all():
+            return None
+        influence, sizes = influence_of_all(sample, terms), np.diff(sample.bounds)
+        return cls(np.add.reduceat(influence, sample.bounds[:-1]) / sizes, sizes)
+
+    def reach(self, other: ByBlock) -> float:
+        """Return half the 95 % interval of the difference of two figures."""
+        gaps = (self.means - other.means) * self.sizes
+        return t_point(len(gaps) - 1) * math.sqrt(spread(gaps, self.sizes))
+
+
+def influence_of_all(sample: Sample, terms: NDArray[Any]) -> NDArray[Any]:
+    """Return the influence of each trial on the mean of terms over the trials that have a value;
+    those without one have none.
+    """
+    if len(terms) == len(sample.values):
+        return terms
+    full = np.zeros(len(sample.values))
+    full[~np.isnan(sample.values)] = (terms - terms.mean()) * len(full) / len(terms)
+    return full
 
 
 def unpaired(first: Estimate, second: Estimate) -> Estimate:

@@ -44,7 +44,9 @@ class Sweep(Reported):
         units: Mapping[str, str | None] | None = None,
         better: Mapping[str, str] | None = None,
         broken: pd.DataFrame | None = None,
+        blocks: pd.DataFrame | None = None,
     ) -> None:
+        self._blocks = blocks
         self.broken = pd.DataFrame() if broken is None else broken.reset_index(drop=True)
         self.better = dict(better or {})
         self.points = points.reset_index(drop=True)
@@ -139,6 +141,33 @@ class Sweep(Reported):
         if column.isna().all():
             raise RunError("no point has a value")
         return self.table().iloc[int(column.argmax() if more_is_better else column.argmin())]
+
+    @checked
+    def behind(self, output: str | None = None) -> pd.DataFrame:
+        """Return by how much each point falls short of the best, a DataFrame: ``gap``, its
+        ``error`` on the same draws (NaN where it is not known, 0 of a base case), and whether the
+        two can be ``told apart``.
+        """
+        name = self.output(output)
+        best = int(self.best(name).name)  # type: ignore[call-overload]
+        column = self.values[name]
+        sign = 1.0 if self.more_is_better(name) else -1.0
+        with np.errstate(invalid="ignore"):
+            gap = np.where(column == column[best], 0.0, sign * (column[best] - column))
+        error = pd.Series(0.0 if self.errors is None else math.nan, column.index)
+        if self.errors is not None:
+            alone = self.errors[name] + self.errors.loc[best, name]
+            error = pd.Series([self._reach(name, best, at) for at in column.index]).fillna(alone)
+            error[best] = 0.0
+        told = ~(pd.Series(gap, column.index) <= error)  # also of a point without a value
+        return self.points.assign(gap=gap, error=error, **{"told apart": told})
+
+    def _reach(self, name: str, first: int, second: int) -> float:
+        """Return half the 95 % interval of the difference between two points."""
+        blocks = None if self._blocks is None else self._blocks[name]
+        if blocks is None or blocks[first] is None or blocks[second] is None:
+            return math.nan
+        return float(blocks[first].reach(blocks[second]))
 
     @delegated_to("kindynos.reports.styled", "styled_sweep")
     def styled(self, output: str | None = None, number_format: str | None = None) -> Any:
