@@ -2,10 +2,13 @@
 and fresh draws.
 """
 
+from itertools import product
+
 import numpy as np
 from scipy import optimize, stats
 
 import kindynos as kd
+from kindynos.reports.answers import answer
 from tests.common import DEMO, FERRY, Case, investment, proof
 
 
@@ -303,6 +306,64 @@ class Counts(Case):
                 (table["x"] == found.decisions["x"]) & (table["y"] == found.decisions["y"])
             ]
             self.assertTrue(best["allowed"].all() and len(best) == 1)
+
+
+class Sets(Case):
+    """Decisions of yes or no, against all sets."""
+
+    def pipeline(self, count, seed):
+        generator = np.random.default_rng(seed)
+        values, costs = (generator.uniform(3, 20, count).round(1) for _ in range(2))
+        budget = round(0.45 * costs.sum() + 0.037, 3)  # which no set meets exactly
+        model = kd.Model("Pipeline")
+        model.given(**{f"d{k}": 0 for k in range(count)})
+        model.driver("scale", kd.Normal(1, 0.2))
+        total = " + ".join(f"{x} * d{k}" for k, x in enumerate(values))
+        model.outcome("gain", f"scale * ({total}) - 3 * d0 * d1 + 2 * d2 * d3")
+        model.outcome("cost", " + ".join(f"{x} * d{k}" for k, x in enumerate(costs)))
+        sets = np.array(list(product((0, 1), repeat=count)))
+        gains = sets @ values - 3 * sets[:, 0] * sets[:, 1] + 2 * sets[:, 2] * sets[:, 3]
+        best = sets[np.where(sets @ costs <= budget, gains, -np.inf).argmax()]
+        found = model.optimize(
+            {f"d{k}": [0, 1] for k in range(count)},
+            maximize="mean gain",
+            subject_to=f"mean cost <= {budget}",
+            trials=200,
+            seed=1,
+        )
+        return found, best
+
+    def test_the_best_set_is_found(self):
+        for count in (7, 8, 12):
+            for seed in range(2):
+                found, best = self.pipeline(count, seed)
+                with self.subTest(decisions=count, seed=seed):
+                    self.assertEqual([float(x) for x in found.decisions.values()], best.tolist())
+                    self.assertEqual(len(found.evaluations), min(2**count, 200))
+                    self.assertEqual(found.tried_all, count == 7)
+                    row = found.constraints().iloc[0]
+                    self.assertFalse(row["binds"] and row["limit"] - row["on fresh draws"] > 2)
+                    self.assertNotIn("nan", " ".join(found.sentences()))
+
+    def test_a_usable_answer_stands_beside_one_at_its_limit(self):
+        model = kd.Model("Price")
+        model.given(price=10.0)
+        model.driver("cost", kd.Normal(10, 2))
+        model.outcome("gain", "price - cost")
+        model.outcome("sales", "100 - 3 * price")
+        found = model.optimize(
+            {"price": (8, 20)},
+            maximize="mean sales",
+            subject_to="chance above 0 of gain >= 97.5 %",
+            trials=4_000,
+            seed=2,
+        )
+        self.assertEqual(found.constraints()["kept"][0], "perhaps")
+        price = found.inside.decisions["price"]
+        self.assertGreater(price, 10 + 2 * stats.norm.ppf(0.975))
+        self.assertLess(price, 10 + 2 * stats.norm.ppf(0.9925))
+        self.assertGreater(found.inside.figures[0].low, 0.975)
+        self.assertRegex(answer(found)[-1], "At price 14.* it is kept for certain .*98")
 
 
 class Refused(Case):

@@ -226,13 +226,39 @@ def _(optimum: Optimum) -> list[str]:
         share_in_words(optimum.objective) if is_chance else amount(optimum.objective, optimum.unit)
     )
     side = "highest" if optimum.maximize else "lowest"
-    sentences = [f"The {optimum.what} is {side}, {shown} on fresh draws, at {_listed(where)}."]
+    tried = "" if optimum.tried_all else f" of {len(optimum.evaluations):,} points tried"
+    sentences = [
+        f"The {optimum.what} is {side}{tried}, {shown} on fresh draws, at {_listed(where)}."
+    ]
     for row in optimum.constraints().to_dict("records"):
         if row["kept"] == "no":
             sentences.append(f"Fresh draws break the constraint {row['constraint']}.")
         elif row["kept"] == "perhaps":
             sentences.append(f"Whether it keeps the constraint {row['constraint']} cannot be told.")
-    return sentences
+    return [*sentences, *_surely_kept(optimum, is_chance)]
+
+
+def _surely_kept(optimum: Optimum, is_chance: bool) -> list[str]:
+    """Return the best decisions that keep the constraints for certain, in a sentence."""
+    inside = optimum.inside
+    if inside is None:
+        return []
+    units = optimum.units or {}
+    where = _listed(
+        [
+            f"{name.replace('_', ' ')} {amount(Estimate(value), units.get(name))}"
+            for name, value in inside.decisions.items()
+        ]
+    )
+    objective = inside.objective
+    worth = share_in_words(objective) if is_chance else amount(objective, optimum.unit)
+    figures = [
+        f"{constraint.label} is {share_in_words(figure)}"
+        for (constraint, *_), figure in zip(optimum.limits, inside.figures, strict=True)
+        if constraint.figure.statistic.kind == "share"
+    ]
+    kept = f" ({_listed(figures)})" if figures else ""
+    return [f"At {where} it is kept for certain{kept}, and the {optimum.what} is {worth}."]
 
 
 def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) -> list[str]:

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass
 from typing import Any
@@ -17,6 +18,7 @@ from kindynos.studies.model_sweep import checked_outcome
 from kindynos.validate import raw_figure
 
 EXAMPLE = "chance below 0 of net_value <= 0.05"
+ROUNDING = 1e-12  # of a figure, within which it is at its limit
 JUMPING = ("chance", "percentile", "median", "value_at_risk")  # from trial to trial
 RULE = re.compile(r"(.*?)\s*(<=|>=|=<|=>|<|>|≤|≥)\s*(\S+|\S+\s*%)")
 
@@ -71,8 +73,16 @@ class Constraint:
         return scaled if (side == "below") == self.most else -scaled
 
     def excess(self, value: float) -> float:
-        """Return by how much a value breaks the limit; below 0 where it keeps it."""
-        return value - self.limit if self.most else self.limit - value
+        """Return by how much a value breaks the limit; below 0 where it keeps it, and 0 at it, of
+        which rounding may leave a little.
+        """
+        over = value - self.limit if self.most else self.limit - value
+        return 0.0 if abs(over) <= ROUNDING * max(abs(value), abs(self.limit)) else over
+
+    def excess_at_worst(self, figure: Estimate) -> float:
+        """Return the excess of that end of a figure's interval which is nearer to breaking it."""
+        end = figure.high if self.most else figure.low
+        return self.excess(float(figure) if math.isnan(end) else end)
 
 
 def figure_of(statement: Statement, text: Any) -> Figure:

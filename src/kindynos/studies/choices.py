@@ -12,6 +12,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError, concerning
 from kindynos.program.statement import Statement
+from kindynos.sampling.streams import stream
 from kindynos.studies.model_sweep import check_swept
 from kindynos.validate import finite, mapping, names_in
 
@@ -86,7 +87,7 @@ def coarse_points(choices: list[DecisionRange], count: int) -> Floats:
     spread = [choice for choice in choices if not choice.listed]
     combinations = list(product(*(choice.values for choice in listed)))
     if len(combinations) > count:
-        kept = np.unique(np.linspace(0, len(combinations) - 1, count).round().astype(int))
+        kept = stream(0, "coarse sets", len(combinations)).permutation(len(combinations))[:count]
         combinations = [combinations[position] for position in kept]
     each = max(count // len(combinations), 1)
     inner = _spread(len(spread), each)

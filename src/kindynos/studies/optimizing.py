@@ -26,6 +26,7 @@ from kindynos.studies.choices import DecisionRange, choices_of, coarse_points
 from kindynos.studies.optimum_error import Slopes, slopes_around
 from kindynos.studies.points import Point, Points
 from kindynos.studies.search import DecisionSearch, Tried
+from kindynos.studies.sets_search import sets_in_reach, try_all, try_promising
 from kindynos.validate import check_integer
 
 FIRST_STEP, LAST_STEP = 0.1, 2e-5  # of the local search, as a share of each range
@@ -84,22 +85,18 @@ def run_search(search: DecisionSearch) -> Point:
     """Return the best point; raises GoalError, with what comes nearest, where no point keeps the
     constraints.
     """
-    coarse = coarse_points(search.choices, max(search.most // 3, 5))
-    search.evaluate([tuple(map(float, row)) for row in coarse])
-    _close_in_on_the_limits(search)
+    sets = sets_in_reach(search)
+    if sets is not None and sets <= search.most:
+        try_all(search)
+    else:
+        coarse = coarse_points(search.choices, max(search.most // 3, 5))
+        search.evaluate([tuple(map(float, row)) for row in coarse])
+        _close_in_on_the_limits(search)
     search.set_scales()
-    starts = search.starts()
-    for position, start in enumerate(starts):
-        if search.left <= 0:
-            break
-        share = max(int((search.left - RESERVE * search.most) / (len(starts) - position)), 8)
-        _local(search, start, min(share, search.left))
-    for _ in range(3):
-        before = search.best
-        _neighbours(search)
-        if search.best == before:
-            break
-        _local(search, search.best, max(search.left // 4, 4), first=0.02)
+    if sets is not None:
+        try_promising(search)
+    else:
+        _over_ranges(search)
     if not search.tried[search.best].allowed:
         raise GoalError(_unmet(search, search.best))
     if search.tried[search.best].worth == -math.inf:
@@ -109,7 +106,24 @@ def run_search(search: DecisionSearch) -> Point:
             f"the {search.figure.label} {what} at every point that was tried; another statistic, "
             "such as the median or a chance, can be compared"
         )
-    return _settled(search) if search.rough else search.best
+    return _settled(search) if search.rough and sets is None else search.best
+
+
+def _over_ranges(search: DecisionSearch) -> None:
+    """Search ranges locally from the best coarse points, and values in between."""
+    starts = search.starts()
+    for position, start in enumerate(starts):
+        if search.left <= 0:
+            break
+        share = max(int((search.left - RESERVE * search.most) / (len(starts) - position)), 8)
+        _local(search, start, min(share, search.left))
+    for _ in range(3):
+        before = search.best
+        _neighbours(search)
+        try_promising(search, reserve=search.left - search.left // 3)
+        if search.best == before:
+            break
+        _local(search, search.best, max(search.left // 4, 4), first=0.02)
 
 
 def _close_in_on_the_limits(search: DecisionSearch) -> None:

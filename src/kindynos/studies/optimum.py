@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
@@ -18,10 +19,24 @@ from kindynos.results.simulate import simulate
 from kindynos.studies.aims import Constraint, Figure
 from kindynos.studies.optimizing import OptimumRequest, evaluations_table, run_search, search_for
 from kindynos.studies.optimum_error import decision_errors
+from kindynos.studies.points import Point
 from kindynos.studies.search import DecisionSearch
+from kindynos.studies.sets_search import tried_all
 
 _KEPT = {"yes": "", "no": ", and is broken", "perhaps": ", which may just break it"}
+AT_LIMIT = 0.005  # of what was seen of a constraint, within which a figure is at its limit
 FRESH = 0x5DEECE66D  # added to the seed for the draws on which the optimum is judged
+
+
+@dataclass(frozen=True)
+class Inside:
+    """The best decisions whose constraints are kept for certain: on fresh draws the objective, and
+    each constraint's figure.
+    """
+
+    decisions: Mapping[str, float]
+    objective: Estimate
+    figures: tuple[Estimate, ...]
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,6 +62,9 @@ class Optimum(Reported):
     units: Mapping[str, str | None] | None = None
     # decisions that lie at an end of their range
     ends: Mapping[str, float] = field(default_factory=dict)
+    tried_all: bool = False  # every set of values that the decisions may take
+    # where a constraint may be broken at the best, the best that keeps it for certain
+    inside: Inside | None = None
 
     def __repr__(self) -> str:
         best = ", ".join(f"{name} = {value!r}" for name, value in self.decisions.items())
@@ -65,8 +83,9 @@ class Optimum(Reported):
         """
         rows = []
         for constraint, answer, fresh, binds in self.limits:
-            least = constraint.excess(fresh.low if constraint.most else fresh.high)
-            most = constraint.excess(fresh.high if constraint.most else fresh.low)
+            best_end = fresh.low if constraint.most else fresh.high
+            least = constraint.excess(float(fresh) if math.isnan(best_end) else best_end)
+            most = constraint.excess_at_worst(fresh)
             kept = "yes" if most <= 0 else "no" if least > 0 else "perhaps"
             rows.append(
                 (
@@ -97,10 +116,14 @@ class Optimum(Reported):
         answer, fresh = (
             number(float(f"{float(value):.5g}")) for value in (self.found, self.objective)
         )
+        count = len(self.evaluations)
         said = [
+            f"All {count:,} sets of values were tried."
+            if self.tried_all
+            else f"It is the best of {count:,} points tried.",
             f"On the draws of the search the {self.what} was {answer}; on fresh ones, which had no "
             "part in the choice, it is "
-            f"{fresh}."
+            f"{fresh}.",
         ]
         for name, end in self.ends.items():
             said.append(
@@ -111,8 +134,7 @@ class Optimum(Reported):
             binds = "binds" if row["binds"] else "does not bind"
             said.append(
                 f"The constraint {row['constraint']} {binds}; on fresh draws it is "
-                f"{row['on fresh draws']:.4g} "
-                f"({row['low']:.4g} to {row['high']:.4g}){_KEPT[row['kept']]}."
+                f"{row['on fresh draws']:.4g}{_ends(row['low'], row['high'])}{_KEPT[row['kept']]}."
             )
         return said
 
@@ -121,6 +143,11 @@ class Optimum(Reported):
         """Draw the objective at all points tried around the optimum, those that break a constraint
         marked.
         """
+
+
+def _ends(low: float, high: float) -> str:
+    """Return the interval of a constraint's figure, where it has one."""
+    return "" if math.isnan(low) else f" ({low:.4g} to {high:.4g})"
 
 
 def optimize(
@@ -145,13 +172,16 @@ def optimize(
             constraint,
             answer,
             constraint.figure.read(run[constraint.figure.outcome]),
-            _bound(search, position),
+            _bound(search, best, position),
         )
         for position, (constraint, answer) in enumerate(
             zip(search.constraints, tried.figures, strict=True)
         )
     )
     figure: Figure = search.figure
+    doubtful = any(
+        constraint.excess_at_worst(on_fresh) > 0 for constraint, _, on_fresh, _ in limits
+    )
     chance = figure.statistic.label.startswith("chance")
     ends = {
         c.name: x
@@ -175,12 +205,50 @@ def optimize(
             for name in names
         },
         ends,
+        tried_all(search),
+        _inside(statement, search, fresh) if doubtful else None,
     )
 
 
-def _bound(search: DecisionSearch, position: int) -> bool:
-    """Whether a better point broke this constraint, and no other."""
-    worth = search.tried[search.best].worth
+def _inside(
+    statement: Statement, search: DecisionSearch, settings: SimulationOptions
+) -> Inside | None:
+    """Return the best point that keeps the constraints for certain, on fresh draws too."""
+    point = _surely_inside(search)
+    if point is None:
+        return None
+    decisions = dict(zip((choice.name for choice in search.choices), point, strict=True))
+    run = simulate(statement.replace(**decisions).program, settings)
+    figures = tuple(c.figure.read(run[c.figure.outcome]) for c in search.constraints)
+    kept = all(
+        constraint.excess_at_worst(figure) <= 0
+        for constraint, figure in zip(search.constraints, figures, strict=True)
+    )
+    objective = search.figure.read(run[search.figure.outcome])
+    return Inside(decisions, objective, figures) if kept else None
+
+
+def _surely_inside(search: DecisionSearch) -> Point | None:
+    """Return the best point tried whose constraints are kept at both ends of their intervals; None
+    where there is none.
+    """
+    inside = [
+        point
+        for point, tried in search.tried.items()
+        if tried.worth > -math.inf
+        and all(
+            constraint.excess_at_worst(figure) <= 0
+            for constraint, figure in zip(search.constraints, tried.figures, strict=True)
+        )
+    ]
+    return max(inside, key=lambda point: search.tried[point].worth, default=None)
+
+
+def _bound(search: DecisionSearch, best: Point, position: int) -> bool:
+    """Whether a better point broke this constraint, and no other, and the best is at its limit."""
+    worth, scale = search.tried[best].worth, search.scales[position]
+    if -search.tried[best].excess[position] > AT_LIMIT * scale:
+        return False
     return any(
         t.worth > worth and t.excess[position] > 0 and sum(e > 0 for e in t.excess) == 1
         for t in search.tried.values()
