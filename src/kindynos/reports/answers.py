@@ -37,6 +37,7 @@ from kindynos.results.run import Run
 from kindynos.results.sensitivity.contributions import BASE
 from kindynos.results.sensitivity.methods import usual_method
 from kindynos.results.statistic_text import kind_of
+from kindynos.results.statistics import percentile
 from kindynos.results.summary_run import SummaryResult
 from kindynos.studies.comparison import Comparison
 from kindynos.studies.optimum import Optimum
@@ -394,12 +395,9 @@ def read_answer(read_trials: ReadTrials, names: list[str]) -> list[str]:
         result = read_trials[name]
         if not math.isfinite(float(result.mean)):
             continue
-        low, high = result.percentile((5, 95))
-        first = amount(low, result.unit).removesuffix(f" {result.unit}")
-        ends = f"{first} and {amount(high, result.unit)}"
+        where = range_sentence(result, 90, f"{read_trials.size:,} trials")
         sentences.append(
-            f"{_upper(name)} is {amount(result.mean, result.unit)} on average; 90 % of "
-            f"{read_trials.size:,} trials lie between {ends}."
+            f"{_upper(name)} is {amount(result.mean, result.unit)} on average; {where}."
         )
     return sentences
 
@@ -536,15 +534,36 @@ def _beside(result: Result | SummaryResult) -> str:
         if float(low) == float(high):
             share = share_in_words(result.chance(at=float(low)))
             return f"; it is {estimated(low, result)} in {share} of the trials"
+        if isinstance(result, Result):
+            return f"; {range_sentence(result, 80, 'the trials')}"
         first = estimated(low, result).removesuffix(_unit_after(result.unit))
-        ends = f"{first} and {estimated(high, result)}"
-        return f"; 80 % of the trials lie between {ends}"
+        return f"; 80 % of the trials lie between {first} and {estimated(high, result)}"
     target = estimated(Estimate(float(result.target)), result)
     side = "below" if result.better == "high" else "above"
     chance = result.statistic("chance", **{side: result.target})
     at = result.chance(at=float(result.target))
     lump = f", and with {share_in_words(at)} exactly at it" if at >= SEEN else ""
     return f"; {_chance(chance)} it is {side} {target}{lump}"
+
+
+def range_sentence(result: Result, coverage: float, trials: str) -> str:
+    """Return between which figures the middle share of the trials lies, in per cent: the share that
+    truly lies there, and where many trials have one value that value first, and the range of the
+    others.
+    """
+    lump, sample = lumps.lump_of(result), result.ranked
+    if lump is not None:
+        sample = sample.only(sample.values != lump[0])
+    low, high = (percentile(sample, 50 + side * coverage / 2) for side in (-1, 1))
+    inside = (sample.values >= low) & (sample.values <= high)
+    share = 100 * sample.terms(inside[~np.isnan(sample.values)].astype(np.float64)).mean
+    said = f"{share:.0f} %" if abs(share - coverage) > 1 else f"{coverage:g} %"
+    ends = f"{estimated(low, result).removesuffix(_unit_after(result.unit))} and "
+    ends += estimated(high, result)
+    if lump is None:
+        return f"{said} of {trials} lie between {ends}"
+    common = f"it is {estimated(Estimate(lump[0]), result)} in {share_in_words(lump[1])}"
+    return f"{common} of {trials}; {said} of the others lie between {ends}"
 
 
 def _chance(chance: Estimate) -> str:

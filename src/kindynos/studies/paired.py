@@ -22,6 +22,8 @@ from kindynos.results.result import Result
 from kindynos.results.statistic_text import ParsedStatistic
 from kindynos.results.statistics import STATISTICS, chance
 
+# of the root of the number of blocks, in trials: how far a quantile of one driver moves by chance
+WITHIN_STRATA = 0.28
 MANY = 40  # trials that differ, from which the spread between blocks tells enough
 
 
@@ -86,8 +88,7 @@ class Paired:
         )
         if terms[0] is None or terms[1] is None or lumpy:
             return unpaired(*figures)
-        least = abs(np.ptp(terms[1]) - np.ptp(terms[0])) / item.count if ranks else 0.0
-        return self._of(terms[0], terms[1], value, least)
+        return self._of(terms[0], terms[1], value, ranks)
 
     def chance_above(self, x: float) -> Estimate:
         """Return the difference of the chances of ending above a figure, as shares of all
@@ -108,11 +109,13 @@ class Paired:
         higher: Floats = np.where(self._ranked_two.values > self._ranked_one.values, 0.5, -0.5)
         return chance(Sample(higher, self.first._bounds, self.first._together), above=0.0)
 
-    def _of(
-        self, item: NDArray[Any], two: NDArray[Any], value: float, least: float = 0.0
-    ) -> Estimate:
+    def _of(self, item: NDArray[Any], two: NDArray[Any], value: float, ranks: bool) -> Estimate:
         """Return a value with the error of the difference of two means of terms, one for each trial
         that has a value.
+
+        Under a stratified plan each block has as many trials below a quantile, and only where they
+        lie within their strata is left to chance: for a figure that ``ranks`` trials the error is
+        at least that.
         """
         full = influence_of_all(self._two, two) - influence_of_all(self._one, item)
         sample = Sample(full, self.first._bounds, self.first._together)
@@ -123,6 +126,9 @@ class Paired:
             if self.first._together
             else sample.variance_of_mean(full)
         )
+        least = 0.0
+        if ranks and not self.first._together:
+            least = WITHIN_STRATA * math.sqrt(sample.blocks) * float(np.ptp(full)) / len(full)
         reach = max(sample.student * math.sqrt(variance), least)
         return symmetrical(value, reach)
 
