@@ -62,6 +62,52 @@ class Models(Case):
         model.outcome("total", "level + large + small", unit="EUR")
         return model
 
+    def test_what_many_trials_share_is_said_before_a_range(self):
+        model = kd.Model("m")
+        model.driver("hit", kd.Bernoulli(0.2))
+        model.driver("size", kd.Normal(100.0, 10.0))
+        model.outcome("loss", "hit * size", unit="EUR", better="low")
+        run = model.simulate(4_000, seed=1)
+        self.assertRegex(
+            said(run),
+            r"it is 0 EUR in 80.0 % \(± 1.*\) of the trials; 80 % of the others lie between 87",
+        )
+        model.outcome("step", "round(size / 4)")
+        run = model.simulate(4_000, seed=1)
+        low, high = run["step"].percentile([10, 90])
+        inside = np.mean((run["step"].values >= low) & (run["step"].values <= high))
+        self.assertGreater(inside, 0.82)
+        self.assertIn(f"{100 * inside:.0f} % of the trials lie between", said(run))
+
+    def test_what_may_never_come_is_said_first_and_ranks_last(self):
+        model = kd.Model("m", periods=24)
+        model.given(cash=100.0)
+        model.driver("burn", kd.Normal(6, 2))
+        model.driver("income", kd.Normal(2, 1))
+        model.line("balance", "previous(balance, cash) - burn + income")
+        model.outcome("runway", "first_period(balance < 0)")
+        run = model.simulate(2_000, seed=1)
+        self.assertRegex(said(run), r"^Runway never comes with a chance of 5\d.\d % \(± .*; where")
+        rows = run.sensitivity("runway")["rank correlation"]
+        self.assertLess(rows["burn"], -0.6)  # who burns more runs dry; trials that never do count
+        self.assertGreater(rows["income"], 0.2)
+        for method in ("sobol", "contributions", "conditional"):
+            with self.fails("infinite in 5", "method 'rank'"):
+                run.sensitivity("runway", method=method)
+        compared = model.compare({"a": {}, "b": {"cash": 120.0}}, trials=2_000, seed=1)
+        self.assertRegex(
+            said(compared), "never comes with a chance of 5.* with 'a' and 6.* with 'b'"
+        )
+
+    def test_a_short_answer_keeps_what_would_change_it(self):
+        model = kd.Model("m", periods=5)
+        model.given(rate=8, idle=3)
+        model.driver("income", kd.Normal(5, 1))
+        model.outcome("value", "npv(rate, 0 * period + income)", unit="EUR")
+        shown = str(report_of(model.simulate(400, seed=1)).brief())
+        self.assertIn("8 means 800 %", shown)
+        self.assertIn("idle: no line uses this given figure", shown)
+
     def test_a_sweep_says_where_it_is_highest_and_lowest(self):
         found = kd.sweep(lambda a, b: a - b, a=[1, 2], b=[3, 5])
         self.assertEqual(

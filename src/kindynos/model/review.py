@@ -86,6 +86,9 @@ SKEWED = 0.5
 RETURN = 0.3
 
 
+MOST_SERIOUS, MOST_LOOKED_THROUGH = 3, 2_000  # findings beside an answer; lines of a model
+
+
 @dataclass(frozen=True)
 class Finding:
     """Something that looks wrong, and the quantity it is about."""
@@ -107,6 +110,15 @@ def review(program: Program, *, calculations: bool = True) -> list[Finding]:
             if finding not in along
         ]
     return findings
+
+
+def serious(program: Program) -> list[Finding]:
+    """Return the findings that would change the figures of a run, those first that would most; of a
+    model that is too large to be looked through at each run, none.
+    """
+    if len(program.lines) > MOST_LOOKED_THROUGH:
+        return []
+    return [finding for check in SERIOUS for finding in check(program)][:MOST_SERIOUS]
 
 
 def _cohorts(program: Program) -> Iterator[Finding]:
@@ -497,3 +509,5 @@ CHECKS: tuple[Callable[[Program], Iterator[Finding]], ...] = (
     _dependence,
     _sources,
 )
+# those that a run says beside its answer, in the order of what they would change
+SERIOUS = (_rates, _contradicting_units, _targets, _unused)

@@ -109,6 +109,11 @@ def _(compared: Comparison) -> list[str]:
     if not numbers or len(compared.scenarios) < 2:
         return []
     name = numbers[0]
+    results = {
+        scenario: one[name] for scenario, one in compared.runs.items() if isinstance(one, Run)
+    }
+    if any(np.isinf(one.values).any() for one in results.values()):
+        return _never_by_scenario(results, name, lumps.may_be_never(run, name))
     rows = compared.differences().xs((name, "mean"), level=("outcome", "statistic"))
     differ, alike = [], []
     for scenario, value, low, high in zip(
@@ -128,6 +133,16 @@ def _(compared: Comparison) -> list[str]:
         named = _listed([repr(scenario) for scenario in alike[:6]])
         sentences.append(f"On average {named} cannot be told apart from {first!r}.")
     return sentences
+
+
+def _never_by_scenario(results: Mapping[str, Any], name: str, awaited: bool) -> list[str]:
+    """Return how likely each scenario is never to come to an outcome, or to an infinite one."""
+    listed = [
+        f"{share_in_words(result.chance(at=math.inf))} with {scenario!r}"
+        for scenario, result in list(results.items())[:MOST_SCENARIOS]
+    ]
+    verb = "never comes" if awaited else "is infinite"
+    return [f"{_upper(name)} {verb} with a chance of {_listed(listed)}."]
 
 
 def best_sentence(compared: Comparison, name: str) -> list[str]:
@@ -172,6 +187,11 @@ def _(swept: Sweep) -> list[str]:
     sentences = []
     for name in swept.outputs[:MOST_OUTCOMES]:
         table: Any = swept.table().dropna(subset=[name])
+        if len(table) >= 2 and np.isinf(table[name]).all():
+            sentences.append(
+                f"{_upper(name)} ({swept.statistic.partition(',')[0]}) is infinite at each point; "
+                "a chance, such as --statistic 'chance below 12', or a percentile can be compared."
+            )
         if len(table) < 2 or table[name].nunique() < 2:
             continue
         highest, lowest = (
@@ -451,7 +471,20 @@ def outcome_sentence(run: Run, name: str) -> str:
     result = run[name]
     if result.n_failed < result.size and lumps.is_condition(run, name):
         return f"{_upper(name)} is true {_chance(result.chance(above=0.5))}{_too_few(result)}."
+    endless = lumps.never(result)
+    if endless is not None:
+        return _never_sentence(result, endless, lumps.may_be_never(run, name))
     return value_sentence(result)
+
+
+def _never_sentence(result: Result, endless: tuple[Estimate, Estimate], awaited: bool) -> str:
+    """Return how likely an outcome never happens, or is infinite, and what it is otherwise."""
+    chance, mean = endless
+    subject, verb = _upper(result.name), "never comes" if awaited else "is infinite"
+    otherwise = "where it does" if awaited else "otherwise"
+    rest = f"; {otherwise}, it is {estimated(mean, result)} on average" if chance < 1 else ""
+    target = _beside(result) if result.target is not None else ""
+    return f"{subject} {verb} {_chance(chance)}{rest}{target}{_too_few(result)}."
 
 
 def value_sentence(result: Result | SummaryResult) -> str:

@@ -30,8 +30,10 @@ from kindynos.formatting import (
     with_error,
 )
 from kindynos.inference.estimates import Estimate
+from kindynos.model.review import serious
+from kindynos.program.program import Program
 from kindynos.reports import lumps
-from kindynos.reports.answers import answer, asked_sentences
+from kindynos.reports.answers import answer, asked_sentences, opening
 from kindynos.reports.contributions import register
 from kindynos.reports.how_made import advice_lines, made_lines
 from kindynos.reports.rankings import ranking
@@ -59,8 +61,8 @@ def run_report(run: Run, asked: TableSpec = DEFAULT) -> Report:
     """Return all outcomes of a run, their drivers, and how it was made."""
     sentences = [*answer(run), *asked_sentences(run, asked, run.outcomes)]
     parts: list[RenderableType] = [Text(line, style=DOUBT) for line in broken_sentences(run)]
-    if sentences:
-        parts += [Text(" ".join(sentences), style="bold"), ""]
+    doubts = [Text(line, style=DOUBT) for line in doubt_lines(run.program)]
+    parts += opening(sentences, doubts)
     plan = run.facts()["sampling"]
     parts.append(Text(f"{run.name}: {run.size:,} trials, {plan} plan, seed {run.seed}"))
     for name in run.outcomes:
@@ -79,6 +81,11 @@ def run_report(run: Run, asked: TableSpec = DEFAULT) -> Report:
         figures=partial(_pictures, run),
         result=run,
     )
+
+
+def doubt_lines(program: Program) -> list[str]:
+    """Return what would change the figures of a model, a sentence each."""
+    return [f"To check: {finding.name}: {finding.text}." for finding in serious(program)]
 
 
 def _about(run: Run, name: str, asked: TableSpec) -> list[RenderableType]:

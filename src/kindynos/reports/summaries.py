@@ -8,7 +8,7 @@ from rich.text import Text
 from kindynos.formatting import shown
 from kindynos.reports.answers import MOST_OUTCOMES, asked_sentences, opening, value_sentence
 from kindynos.reports.report import Report
-from kindynos.reports.runs import label, title_of
+from kindynos.reports.runs import doubt_lines, label, title_of
 from kindynos.reports.tables import DOUBT, FigureTable, Words, table_of
 from kindynos.results.figures import DEFAULT, TableSpec, outcome_table, reported_figures
 from kindynos.results.summary_run import SummaryRun
@@ -26,7 +26,8 @@ def summarized(run: SummaryRun, asked: TableSpec = DEFAULT) -> Report:
         if row["broken in"]
     ]
     parts: list[RenderableType] = [Text(line, style=DOUBT) for line in broken]
-    parts += opening(sentences + asked_sentences(run, asked, run.outcomes))
+    doubts = [Text(line, style=DOUBT) for line in doubt_lines(run.program)]
+    parts += opening(sentences + asked_sentences(run, asked, run.outcomes), doubts)
     for name in run.outcomes:
         parts += [_outcome(run, name, asked), ""]
     facts = run.facts()

@@ -159,9 +159,16 @@ def _missing(result: Any) -> tuple[str, str, str]:
     return *share_with_error(chance), f"{'below' if low else 'above'} {target}"
 
 
-def keys(result: Any) -> list[Key]:
-    """Return the figures of an outcome at a glance."""
-    rows = []
+def keys(result: Any, awaited: bool = False) -> list[Key]:
+    """Return the figures of an outcome at a glance; infinity is "never" of one that is awaited."""
+    rows, endless = [], lumps.never(result)
+    if endless is not None:
+        share, reach = (str(cell) for cell in share_with_error(endless[0]))
+        label = "Never" if awaited else "Infinite"
+        rows.append(Key(label, share, reach, hurts=result.better == "low"))
+        mean = endless[1]
+        where = "Mean where it happens" if awaited else "Mean of the others"
+        rows.append(Key(where, rounded(mean, result.unit), _exact(mean, result.unit)))
     if math.isfinite(float(result.mean)):
         exact = _exact(result.mean, result.unit)
         rows.append(Key("Mean", rounded(result.mean, result.unit), exact))
@@ -170,8 +177,10 @@ def keys(result: Any) -> list[Key]:
         rows.append(Key("Base case", rounded(float(result.base), result.unit), where))
     for q in (5, 50, 95):
         figure = result.percentile(q)
-        exact = _exact(figure, result.unit)
-        rows.append(Key(f"P{q}, {PLAIN[q]}", rounded(figure, result.unit), exact))
+        exact = _exact(figure, result.unit) if math.isfinite(float(figure)) else ""
+        never = awaited and float(figure) == math.inf
+        value = "never" if never else str(rounded(figure, result.unit))
+        rows.append(Key(f"P{q}, {PLAIN[q]}", value, exact))
     if result.target is not None:
         chance, error, side = _missing(result)
         note = f"{error}, {side}" if error else side

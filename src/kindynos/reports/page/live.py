@@ -132,7 +132,7 @@ def live(
         f"Histogram of {title}{unit}, {result.size:,} trials",
         json.dumps(data).replace("<", "\\u003c"),
         _bars(result, first, last, LOW if group else HEIGHT),
-        _ticks(first, last, scale),
+        _ticks(first, last, scale, bool((value == np.floor(value)).all())),
         base,
         min(max(_place(cut, first, last), 0.0), 100.0),
         brief(cut * scale).replace("-", "−"),
@@ -191,10 +191,11 @@ def axis_of(valid: Floats) -> tuple[float, float]:
 
 def cut_of(result: Result) -> float:
     """Return the cut-off to begin with: the target, or else the base case or the median."""
-    for value in (result.target, result.base):
+    for value in (result.target, result.base, result.median):
         if value is not None and math.isfinite(float(value)):
             return float(value)
-    return float(result.median)
+    sample = result.sample
+    return float(sample.only(np.isfinite(sample.values)).quantile(0.5))
 
 
 def _counted(
@@ -296,10 +297,11 @@ def _bars(result: Result, first: float, last: float, tall: int) -> list[dict[str
     ]
 
 
-def _ticks(first: float, last: float, scale: float) -> list[dict[str, Any]]:
+def _ticks(first: float, last: float, scale: float, whole: bool) -> list[dict[str, Any]]:
     from matplotlib.ticker import MaxNLocator
 
-    places = MaxNLocator(7, steps=[1, 2, 2.5, 5, 10]).tick_values(first * scale, last * scale)
+    locator = MaxNLocator(7, steps=[1, 2, 2.5, 5, 10], integer=whole)
+    places = locator.tick_values(first * scale, last * scale)
     return [
         {"x": _place(x / scale, first, last), "text": tick(x)}
         for x in places

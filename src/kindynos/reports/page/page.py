@@ -161,13 +161,18 @@ def _outcomes(report: Report, lives: dict[str, Live]) -> list[dict[str, Any]]:
             {
                 "id": f"outcome-{position + 1}",
                 "line": line(result[name], name),
-                "keys": keys(result[name]) if picture else [],
+                "keys": keys(result[name], _is_awaited(result, name)) if picture else [],
                 "live": picture,
                 "driven": driven(result, name) if picture else None,
                 "sections": [_section(item) for item in about.get(name, [])],
             }
         )
     return outcomes
+
+
+def _is_awaited(result: Run | ReadTrials, name: str) -> bool:
+    """Whether infinity means that an outcome never happens."""
+    return isinstance(result, Run) and lumps.may_be_never(result, name)
 
 
 def _others(report: Report) -> list[dict[str, Any]]:

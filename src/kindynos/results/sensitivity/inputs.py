@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import RunError
+from kindynos.results.reached_correlations import ranks
+from kindynos.results.result import Result
 from kindynos.results.trials import SimulatedTrials
 
 
@@ -56,19 +58,45 @@ def inputs_of(
 def valid_outcome(
     run: SimulatedTrials, outcome: str, fewest: int = 2
 ) -> tuple[Floats, NDArray[np.bool_]]:
-    """Return the outcome's values and which of them are finite; raises RunError for a row or when
-    too few are.
+    """Return the outcome's values and which trials have one; raises RunError for a row, when too
+    few have one, and for infinite ones, which have no variance.
     """
+    result = _one_number(run, outcome)
+    endless = float(np.isinf(result.values).mean())
+    if endless:
+        raise RunError(
+            f"{outcome!r} is infinite in {100 * endless:.3g} % of the trials, so that it has no "
+            "variance to share out; method 'rank' ranks these last, and the drivers of a chance "
+            f"are those of a line such as '{outcome} < 100'"
+        )
+    valid = ~np.isnan(result.values)
+    if np.count_nonzero(valid) < fewest:
+        raise RunError(f"{outcome!r} has no two trials with a value")
+    return result.values, valid
+
+
+def ranked_outcome(run: SimulatedTrials, outcome: str) -> tuple[Floats, NDArray[np.bool_]]:
+    """Return the outcome's values and which trials have one, where those without a value rank as
+    ``missing`` says; where some are infinite, the ranks of all in place of the values. Raises
+    RunError for a row.
+    """
+    values = _one_number(run, outcome).ranked.values
+    valid = ~np.isnan(values)
+    if np.isinf(values).any():
+        ranked = np.full(len(values), np.nan)
+        ranked[valid] = ranks(values[valid])
+        values = ranked
+    return values, valid
+
+
+def _one_number(run: SimulatedTrials, outcome: str) -> Result:
     result = run[outcome]
     if result.is_row:
         raise RunError(
             f"{outcome!r} is a row; ask for a quantity with one number per trial, such as "
             f"total({outcome})"
         )
-    valid = np.isfinite(result.values)
-    if np.count_nonzero(valid) < fewest:
-        raise RunError(f"{outcome!r} has no two trials with a value")
-    return result.values, valid
+    return result
 
 
 def work_out(

@@ -49,7 +49,8 @@ def usual_method(run: SimulatedTrials, outcome: str) -> str:
     if not move_together(run) or run.program.recorded:
         return "rank"
     base = np.asarray(run.base[outcome], dtype=np.float64)
-    return "contributions" if np.isfinite(base).all() else "rank"
+    finite = np.isfinite(base).all() and not np.isinf(run[outcome].values).any()
+    return "contributions" if finite else "rank"
 
 
 def move_together(run: SimulatedTrials) -> bool:

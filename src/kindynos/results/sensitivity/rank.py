@@ -17,7 +17,7 @@ from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import correlation_by_blocks, jackknifed
 from kindynos.program.quantities import DependentDriver
 from kindynos.results.reached_correlations import ranks
-from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome, work_out
+from kindynos.results.sensitivity.inputs import inputs_of, ranked_outcome, work_out
 from kindynos.results.trials import SimulatedTrials
 from kindynos.sampling.streams import stream
 
@@ -42,6 +42,7 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
     ``attrs["interaction"]`` is what the shares leave: interplay of independent drivers, and the
     error of the estimates. ``attrs["correlated"]`` says whether some drivers move together, so that
     their shares overlap; read method "shapley" then.
+    Trials in which the quantity is infinite rank last or first, and then all of this is of ranks.
     ``attrs["decides a value"]`` is the driver that explains best which trials have no value.
     Errors are jackknives that leave out one block at a time, those of correlations on Fisher's
     scale.
@@ -50,7 +51,7 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
     neighbours; Janon, Klein, Lagnoux, Nodet and Prieur, ESAIM: Probability and Statistics 18
     (2014), 342-364.
     """
-    values, valid = valid_outcome(run, name, fewest=0)
+    values, valid = ranked_outcome(run, name)
     bounds = run.drawing.blocks.bounds
     bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[bounds])
     outcome = values[valid]
@@ -64,7 +65,8 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
         if len(drawn) == 1:
             share = first_order_share(score, outcome, bounds)
         else:
-            exchanged = _exchanged_share(run, name, entry.driver, exchanges)
+            endless = np.isinf(run[name].ranked.values).any()  # whose values have no variance
+            exchanged = None if endless else _exchanged_share(run, name, entry.driver, exchanges)
             share = _share_of_halves(score, outcome, bounds) if exchanged is None else exchanged
         correlations.append(correlation_by_blocks(score, outcome_ranks, bounds))
         shares.append(share)
@@ -89,7 +91,7 @@ def rank_correlations(run: SimulatedTrials, name: str) -> dict[str, Estimate]:
     """Return each driver's rank correlation with a quantity, as ``rank_sensitivity`` does, without
     the shares.
     """
-    values, valid = valid_outcome(run, name, fewest=0)
+    values, valid = ranked_outcome(run, name)
     bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[run.drawing.blocks.bounds])
     outcome = ranks(values[valid])
     scores = {

@@ -14,7 +14,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import jackknife_error
 from kindynos.inference.sample import FEWEST, FEWEST_BLOCKS, Sample
 from kindynos.results.result import bad_side
-from kindynos.results.sensitivity.inputs import inputs_of, valid_outcome
+from kindynos.results.sensitivity.inputs import inputs_of, ranked_outcome, valid_outcome
 from kindynos.results.statistics import mean, percentile
 from kindynos.results.trials import SimulatedTrials
 from kindynos.validate import check_integer, finite, one_of, proper_fraction
@@ -94,7 +94,7 @@ def tail_sensitivity(
     period is read by its mean over the periods, unless ``by_period``. Raises RunError with too few
     trials.
     """
-    values, valid = valid_outcome(run, outcome)
+    values, valid = ranked_outcome(run, outcome)
     piece = proper_fraction("worst", worst)
     side = one_of("side", bad_side(run[outcome].better) if side is None else side, ("low", "high"))
     count = round(piece * int(np.count_nonzero(valid)))
