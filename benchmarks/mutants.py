@@ -1,10 +1,10 @@
 """Seeded faults in the numeric layers: how many of them does the suite find?
 
-``python -m benchmarks.mutants --count 200 --seed 1`` changes one sign, divisor or constant at a
-time in a copy of the package and runs the tests that reach the changed line, the quickest first.
-Which tests reach which line is recorded once at the start. It prints the share that was found, and
-each fault that was not. ``harmless.toml`` lists lines in which a fault changes no answer, with the
-reason.
+``python -m benchmarks.mutants --count 200 --seed 1`` changes one sign, divisor, constant,
+comparison or pair of arguments at a time in a copy of the package and runs the tests that reach the
+changed line, the quickest first. Which tests reach which line is recorded once at the start. It
+prints the share that was found, and each fault that was not. ``harmless.toml`` lists lines in which
+a fault changes no answer, with the reason.
 """
 
 import argparse
@@ -36,6 +36,8 @@ LAYERS = (
     "cohorts", "decisions", "markets", "results", "studies",
 )  # fmt: skip
 OPERATORS = {ast.Add: ("+", "-"), ast.Sub: ("-", "+"), ast.Mult: ("*", "/"), ast.Div: ("/", "*")}
+COMPARISONS = {ast.Lt: ("<", "<="), ast.LtE: ("<=", "<"), ast.Gt: (">", ">="), ast.GtE: (">=", ">")}
+CHECKS = ("isinstance", "hasattr", "zip")  # whose two arguments are told apart by any call
 TEXT = (ast.JoinedStr, ast.Raise, ast.Subscript, ast.AnnAssign, ast.Assert)
 MINUTES = 6  # after which a run counts as found: the fault has made a loop endless
 IMPORTED = ""  # the context of lines that run while a module is imported
@@ -88,34 +90,51 @@ def faults_of(path: Path, left_out: set[tuple[str, str]]) -> list[Fault]:
             return
         if isinstance(node, ast.FunctionDef) and (file, node.name) in left_out:
             return
-        if isinstance(node, ast.BinOp) and type(node.op) in OPERATORS:
-            old, new = OPERATORS[type(node.op)]
-            left, right = node.left, node.right
-            if left.end_lineno == right.lineno:
-                line = lines[left.end_lineno - 1].encode()
-                place = line.find(old.encode(), left.end_col_offset, right.col_offset)
-                if place >= 0:
-                    found.append(
-                        Fault(path.relative_to(PACKAGE), right.lineno, place, place + 1, new)
-                    )
-        elif isinstance(node, ast.Constant) and type(node.value) in (int, float):
-            arithmetic = isinstance(parent, ast.BinOp | ast.keyword | ast.UnaryOp)
-            if arithmetic and node.lineno == node.end_lineno:
-                changed = node.value + 1 if isinstance(node.value, int) else 1.5 * node.value + 0.1
-                found.append(
-                    Fault(
-                        path.relative_to(PACKAGE),
-                        node.lineno,
-                        node.col_offset,
-                        node.end_col_offset,
-                        repr(changed),
-                    )
-                )
+        change = changed(node, parent, lines)
+        if change is not None:
+            found.append(Fault(path.relative_to(PACKAGE), *change))
         for child in ast.iter_child_nodes(node):
             visit(child, node)
 
     visit(ast.parse(source), None)
     return [fault for fault in found if (file, lines[fault.line - 1].strip()) not in left_out]
+
+
+Change = tuple[int, int, int, str]  # the line, the columns, and the text that is put there
+
+
+def changed(node: ast.AST, parent: ast.AST | None, lines: list[str]) -> Change | None:
+    """Return what is put in place of an operator, a comparison, a constant or two arguments."""
+    if isinstance(node, ast.BinOp) and type(node.op) in OPERATORS:
+        return between(node.left, node.right, lines, *OPERATORS[type(node.op)])
+    if isinstance(node, ast.Compare) and type(node.ops[0]) in COMPARISONS:
+        return between(node.left, node.comparators[0], lines, *COMPARISONS[type(node.ops[0])])
+    if isinstance(node, ast.Constant) and type(node.value) in (int, float):
+        moved = isinstance(parent, ast.BinOp | ast.keyword | ast.UnaryOp | ast.Assign)
+        if not moved or node.lineno != node.end_lineno:
+            return None
+        value = node.value + 1 if isinstance(node.value, int) else 1.5 * node.value + 0.1
+        return node.lineno, node.col_offset, node.end_col_offset, repr(value)
+    if isinstance(node, ast.Call) and len(node.args) == 2:
+        return exchanged(node.func, *node.args)
+    return None
+
+
+def between(left: ast.expr, right: ast.expr, lines: list[str], old: str, new: str) -> Change | None:
+    """Return the change of an operator between two sides on one line."""
+    if left.end_lineno != right.lineno:
+        return None
+    line = lines[right.lineno - 1].encode()
+    place = line.find(old.encode(), left.end_col_offset, right.col_offset)
+    return None if place < 0 else (right.lineno, place, place + len(old), new)
+
+
+def exchanged(function: ast.expr, first: ast.expr, second: ast.expr) -> Change | None:
+    """Return the change of two arguments that are names, for each other."""
+    names = isinstance(first, ast.Name) and isinstance(second, ast.Name)
+    if not names or first.lineno != second.lineno or getattr(function, "id", "") in CHECKS:
+        return None
+    return first.lineno, first.col_offset, second.end_col_offset, f"{second.id}, {first.id}"
 
 
 class Recorder(TimedResult):
