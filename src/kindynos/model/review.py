@@ -224,6 +224,13 @@ def _contradicting_units(program: Program) -> Iterator[Finding]:
             yield Finding(finding.name, finding.text)
 
 
+def _broken_units(program: Program) -> Iterator[Finding]:
+    """Units that contradict each other; a formula that only lacks a unit changes no figure."""
+    for finding in _contradicting_units(program):
+        if not finding.text.startswith("its formula gives a number"):
+            yield finding
+
+
 def _units_of_outcomes(program: Program) -> Iterator[Finding]:
     """Outcomes whose unit cannot be that of their formula."""
     every = program.timeline.every
@@ -510,4 +517,4 @@ CHECKS: tuple[Callable[[Program], Iterator[Finding]], ...] = (
     _sources,
 )
 # those that a run says beside its answer, in the order of what they would change
-SERIOUS = (_rates, _contradicting_units, _targets, _unused)
+SERIOUS = (_rates, _broken_units, _targets, _unused)
