@@ -32,7 +32,7 @@ def write_outcome(book: Any, sheet: Any, result: Result) -> None:
     bold = book.add_format({"bold": True})
     live = result.size >= FEWEST_LIVE
     sheet.set_column(0, 0, 30)
-    sheet.set_column(1, 6, 14)
+    sheet.set_column(1, 6, 17)
     sheet.set_landscape()
     sheet.fit_to_pages(1, 1)
     sheet.print_area(0, 0, PAGE_ROWS - 1, 6)
@@ -56,6 +56,7 @@ class _Cutoff:
         self.amount = book.add_format({"num_format": "#,##0" if size >= 1000 else amount})
         self.whole = book.add_format({"num_format": "#,##0"})
         self.share = book.add_format({"num_format": "0.0%"})
+        self.point = book.add_format({"num_format": "0.000"})
         self.input = book.add_format({"bg_color": "#FFF2CC", "border": 1, "num_format": amount})
 
     def write(self) -> None:
@@ -76,8 +77,8 @@ class _Cutoff:
             UPTO: ("at most at it", table.upto, self.share),
             TRIALS[0]: ("trials, below", table.trials[0], self.whole),
             TRIALS[1]: ("trials, above", table.trials[1], self.whole),
-            POINT[0]: ("point, below", table.points[0], None),
-            POINT[1]: ("point, above", table.points[1], None),
+            POINT[0]: ("point, below", table.points[0], self.point),
+            POINT[1]: ("point, above", table.points[1], self.point),
         }
         for column, (head, numbers, form) in columns.items():
             sheet.write_string(DATA - 1, column, head, self.head)
@@ -119,7 +120,7 @@ class _Cutoff:
         if count != count:
             return
         sheet.write_formula(line - 1, 4, f"={self._at(TRIALS[side])}", self.whole, count)
-        sheet.write_formula(line - 1, 5, f"={self._at(POINT[side])}", None, point)
+        sheet.write_formula(line - 1, 5, f"={self._at(POINT[side])}", self.point, point)
         middle = f"(B{line}+F{line}^2/(2*E{line}))"
         reach = f"F{line}*SQRT(B{line}*(1-B{line})/E{line}+F{line}^2/(4*E{line}^2))"
         scale = f"(1+F{line}^2/E{line})"

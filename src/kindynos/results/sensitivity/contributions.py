@@ -33,6 +33,8 @@ ORDERS = 8  # of the drivers, among which the trials of a block are spread
 NARROWER = 1.5  # by how much the second window of these trials is narrower
 SPREAD_OF_TWO = 2.0  # by how much two windows combined know less than the trials in them
 NEAR = 0.7  # power of the number of trials that a percentile's contributions are averaged over
+# trials that lie exactly at a point, from which on their mean is taken; of the range of the outcome
+ENOUGH, ROUNDING = 100, 1e-9
 BASE = "base case"
 NAMES = "a list of names of quantities"
 
@@ -238,16 +240,25 @@ def _at(values: Floats, outcome: Floats, point: float) -> Floats:
 
     A local linear regression over a window of width h is biased by the curvature times h^2. Two
     windows, of h and h / 1.5, are combined so that this cancels: (2.25 at(h / 1.5) - at(h)) / 1.25
-    (Jones, Linton and Nielsen, Biometrika 82, 1995, 327-338, for the idea).
+    (Jones, Linton and Nielsen, Biometrika 82, 1995, 327-338, for the idea). Where many trials lie
+    exactly at the point, their mean is taken; no part leaves the values that it takes.
     """
     gaps = outcome - point
     near = np.abs(gaps)
+    exactly = near <= ROUNDING * float(np.ptp(outcome))
+    if np.count_nonzero(exactly) >= ENOUGH:
+        return np.asarray(values[:, exactly].mean(axis=1))
     count = min(math.ceil(len(outcome) ** NEAR), len(outcome))
     reach = float(np.partition(near, count - 1)[count - 1]) * (1 + 1e-9)
     wide, narrow = (_local_mean(values, gaps, width) for width in (reach, reach / NARROWER))
     square = NARROWER**2
     combined = (square * narrow - wide) / (square - 1)
-    return np.where(np.ptp(values, axis=1) > 0, combined, values[:, 0])
+    low, high = values.min(axis=1), values.max(axis=1)
+    kept = np.clip(combined, low, high)
+    free = (kept > low) & (kept < high)  # parts that take what others cannot, so that all add up
+    room = np.where(free, high - low, 0.0)
+    rest = float((combined - kept).sum())
+    return kept + (rest * room / room.sum() if room.sum() > 0 else 0.0)
 
 
 def _local_mean(values: Floats, gaps: Floats, reach: float) -> Floats:
