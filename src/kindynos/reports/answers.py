@@ -274,7 +274,7 @@ def _surely_kept(optimum: Optimum, is_chance: bool) -> list[str]:
     objective = inside.objective
     worth = share_in_words(objective) if is_chance else amount(objective, optimum.unit)
     figures = [
-        f"{constraint.label} is {share_in_words(figure)}"
+        f"{constraint.figure.label} is {share_in_words(figure)}"
         for (constraint, *_), figure in zip(optimum.limits, inside.figures, strict=True)
         if constraint.figure.statistic.kind == "share"
     ]

@@ -25,6 +25,7 @@ from kindynos.studies.sets_search import tried_all
 
 _KEPT = {"yes": "", "no": ", and is broken", "perhaps": ", which may just break it"}
 AT_LIMIT = 0.005  # of what was seen of a constraint, within which a figure is at its limit
+MOST_LOOKED_AT = 6  # points that are worked out on fresh draws until one keeps the constraints
 FRESH = 0x5DEECE66D  # added to the seed for the draws on which the optimum is judged
 
 
@@ -213,35 +214,36 @@ def optimize(
 def _inside(
     statement: Statement, search: DecisionSearch, settings: SimulationOptions
 ) -> Inside | None:
-    """Return the best point that keeps the constraints for certain, on fresh draws too."""
-    point = _surely_inside(search)
-    if point is None:
-        return None
-    decisions = dict(zip((choice.name for choice in search.choices), point, strict=True))
-    run = simulate(statement.replace(**decisions).program, settings)
-    figures = tuple(c.figure.read(run[c.figure.outcome]) for c in search.constraints)
-    kept = all(
-        constraint.excess_at_worst(figure) <= 0
-        for constraint, figure in zip(search.constraints, figures, strict=True)
-    )
-    objective = search.figure.read(run[search.figure.outcome])
-    return Inside(decisions, objective, figures) if kept else None
+    """Return the best of the points tried that keeps the constraints for certain, on the draws of
+    the search and on fresh ones too; None where none of a few does.
+    """
+    names = [choice.name for choice in search.choices]
+    for point in _surely_inside(search)[:MOST_LOOKED_AT]:
+        decisions = dict(zip(names, point, strict=True))
+        run = simulate(statement.replace(**decisions).program, settings)
+        figures = tuple(c.figure.read(run[c.figure.outcome]) for c in search.constraints)
+        if all(
+            constraint.excess_at_worst(figure) <= 0
+            for constraint, figure in zip(search.constraints, figures, strict=True)
+        ):
+            return Inside(decisions, search.figure.read(run[search.figure.outcome]), figures)
+    return None
 
 
-def _surely_inside(search: DecisionSearch) -> Point | None:
-    """Return the best point tried whose constraints are kept at both ends of their intervals; None
-    where there is none.
+def _surely_inside(search: DecisionSearch) -> list[Point]:
+    """Return the points tried whose constraints are kept at twice the reach of their intervals, so
+    that fresh draws will agree, the best first.
     """
     inside = [
         point
         for point, tried in search.tried.items()
         if tried.worth > -math.inf
         and all(
-            constraint.excess_at_worst(figure) <= 0
+            2 * constraint.excess_at_worst(figure) <= constraint.excess(float(figure))
             for constraint, figure in zip(search.constraints, tried.figures, strict=True)
         )
     ]
-    return max(inside, key=lambda point: search.tried[point].worth, default=None)
+    return sorted(inside, key=lambda point: -search.tried[point].worth)
 
 
 def _bound(search: DecisionSearch, best: Point, position: int) -> bool:
