@@ -25,6 +25,7 @@ NAMES = (
     "fit_coverage",
     "risk_coverage",
     "market_coverage",
+    "claims",
     "hard_cases",
     "plans",
     "solver",

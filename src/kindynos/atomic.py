@@ -105,7 +105,7 @@ def staged(folder: Path) -> Iterator[Path]:
 def _move(moves: list[tuple[Path, Path]]) -> None:
     """Move files to their places, all or none; raises FileError for one that cannot be."""
     kept: list[tuple[Path, Path]] = []  # what was replaced, and its place
-    rows: list[Path] = []
+    placed: list[Path] = []
     try:
         for piece, target in moves:
             try:
@@ -114,17 +114,17 @@ def _move(moves: list[tuple[Path, Path]]) -> None:
                     kept.append((piece.with_name(f"{piece.name}.old"), target))
                     os.replace(target, kept[-1][0])
                 os.replace(piece, target)
-                rows.append(target)
+                placed.append(target)
             except OSError as error:
                 raise _unwritable(target, error) from None
     except FileError:
-        for target in rows:
+        for target in placed:
             target.unlink(missing_ok=True)
         for old, target in kept:
             with suppress(FileNotFoundError):
                 os.replace(old, target)
         raise
-    _written.extend(rows)
+    _written.extend(placed)
     for old, _ in kept:
         with suppress(OSError):
             old.unlink(missing_ok=True)
@@ -144,8 +144,8 @@ def _uninterrupted() -> Iterator[None]:
     try:
         yield
     finally:
-        for kept_values, handler in before.items():
-            signal.signal(kept_values, signal.SIG_DFL if handler is None else handler)
+        for signal_number, handler in before.items():
+            signal.signal(signal_number, signal.SIG_DFL if handler is None else handler)
         for number, _ in came[:1]:
             signal.raise_signal(number)
 

@@ -88,7 +88,16 @@ class Studies(Folder):
         pd.testing.assert_frame_equal(frame, kd.load_model(FERRY).simulate(1000, seed=4).to_frame())
 
     def test_sweep(self):
-        data = self.data("sweep", FERRY, "--vary", "hurdle=0.05:0.11:0.03", "--vary", "fare=50,58")
+        data = self.data(
+            "sweep",
+            FERRY,
+            "--vary",
+            "hurdle=0.05:0.11:0.03",
+            "--vary",
+            "fare=50,58",
+            "--statistic",
+            "base",
+        )
         self.assertEqual(len(data["points"]), 6)
         wanted = (
             kd.load_model(FERRY).replace(hurdle=0.11, fare=58).base_case().loc["net_value", "value"]

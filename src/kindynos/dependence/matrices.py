@@ -115,23 +115,23 @@ def nearest_correlation(
     if weight.shape != (count,) or not (weight > 0).all():
         raise ParameterError(f"weights must be {count} numbers above 0, not {weights!r:.60}")
     root = np.sqrt(np.outer(weight, weight))
-    kept_values = np.eye(count, dtype=bool)
+    is_stated = np.eye(count, dtype=bool)
     for i, j in fixed:
-        kept_values[i, j] = kept_values[j, i] = True
+        is_stated[i, j] = is_stated[j, i] = True
     target, correction = start.copy(), np.zeros_like(start)
     for _ in range(STEPS):
         shifted = target - correction
         values, vectors = np.linalg.eigh(shifted * root)
         projected = (vectors * np.maximum(values, 0)) @ vectors.T / root
         correction = projected - shifted
-        displaced = np.where(kept_values, start, projected)
+        displaced = np.where(is_stated, start, projected)
         if np.abs(displaced - target).max() < 1e-13 and np.abs(displaced - projected).max() < 1e-9:
             break
         target = displaced
-    if np.abs(np.where(kept_values, start, projected) - projected).max() > 1e-4:
+    if np.abs(np.where(is_stated, start, projected) - projected).max() > 1e-4:
         raise ParameterError("no correlation matrix has these fixed entries; fix fewer")
     if fixed:
-        return _lifted(np.where(kept_values, start, projected))
+        return _lifted(np.where(is_stated, start, projected))
     values, vectors = np.linalg.eigh((projected + projected.T) / 2)
     # what the iteration leaves below 0 is rounding
     projected = (vectors * np.maximum(values, 0)) @ vectors.T

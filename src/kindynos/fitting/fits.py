@@ -56,11 +56,11 @@ def fit(
     family = family_of(kind)
     one_of("method", method, METHODS)
     data = data_of(values, weights, at_least, at_most, weights_kind)
-    kept_values = held_parameters(family, data, fixed)
-    check_support(family, data, kept_values)
+    held = held_parameters(family, data, fixed)
+    check_support(family, data, held)
     if method != "likelihood":
-        return _by_moments(kind, family, data, kept_values, method)
-    search = LikelihoodSearch(family, data, kept_values)
+        return _by_moments(kind, family, data, held, method)
+    search = LikelihoodSearch(family, data, held)
     summit = summit_of(search)
     by_name = {name: float(value) for name, value in search.parameters(summit.theta[0]).items()}
     check_maximum(kind, by_name)
@@ -122,24 +122,24 @@ def held_parameters(family: Family, data: Data, fixed: Mapping[str, Any]) -> dic
     return by_name
 
 
-def check_support(family: Family, data: Data, kept_values: Mapping[str, float]) -> None:
+def check_support(family: Family, data: Data, held: Mapping[str, float]) -> None:
     """Raise ParameterError for values that the distribution cannot give, naming the first."""
-    reason = outside(family, data, kept_values)
+    reason = outside(family, data, held)
     if reason:
         raise ParameterError(reason)
 
 
-def outside(family: Family, data: Data, kept_values: Mapping[str, float]) -> str:
+def outside(family: Family, data: Data, held: Mapping[str, float]) -> str:
     """Return why a distribution cannot have given the values, nothing where it can."""
     x, valid = data.values, data.known
     low = (
-        kept_values.get("low", kept_values.get("location", family.low))
+        held.get("low", held.get("location", family.low))
         if family.at_data or family.needed
         else family.low
     )
-    high = kept_values.get("high", family.high)
+    high = held.get("high", family.high)
     if family.kind.label == "binomial":
-        high = kept_values["trials"]
+        high = held["trials"]
     if family.whole and (x != np.floor(x)).any():
         return f"{data.named(x != np.floor(x))}; it gives whole numbers only"
     open_ends = family.open_ends and not family.at_data
@@ -336,7 +336,7 @@ def _description(data: Data, fixed: Mapping[str, float], at_bound: Mapping[str, 
 
 
 def _by_moments(
-    kind: type[Kind], family: Family, data: Data, kept_values: dict[str, float], method: str
+    kind: type[Kind], family: Family, data: Data, held: dict[str, float], method: str
 ) -> Kind:
     """Return the distribution with the data's moments, and errors from samples drawn of it and
     fitted in the same way.
@@ -346,13 +346,13 @@ def _by_moments(
             f"method={method!r} needs values that are known exactly; use the likelihood"
         )
     solve = by_moments if method == "moments" else by_lmoments
-    answer = solve(kind, data, kept_values)
+    answer = solve(kind, data, held)
     drawn = answer.sample((BOOTSTRAPPED, len(data.values)), seed=0, purpose="moments")
-    names = [name for name in family.scales if name not in kept_values]
+    names = [name for name in family.scales if name not in held]
     again = []
     for row in drawn:
         try:
-            other = solve(kind, Data(row, data.weights, data.above, data.below), kept_values)
+            other = solve(kind, Data(row, data.weights, data.above, data.below), held)
         except ParameterError:
             continue
         again.append([getattr(other, name) for name in names])

@@ -21,25 +21,25 @@ from kindynos.fitting.data import Data
 Kind = TypeVar("Kind", bound=Distribution)
 
 
-def by_moments(kind: type[Kind], data: Data, kept_values: Mapping[str, float]) -> Kind:
+def by_moments(kind: type[Kind], data: Data, held: Mapping[str, float]) -> Kind:
     """Return the distribution with the mean, the sd and, where it has three parameters, the
     skewness or kurtosis of data.
     """
     result = _MOMENTS.get(kind.label)
-    if result is None or any(name in kept_values for name in _LEARNED.get(kind.label, ())):
+    if result is None or any(name in held for name in _LEARNED.get(kind.label, ())):
         raise _none(kind, "moments", _MOMENTS)
     made: Any = kind
-    answer: Kind = made(**{**kept_values, **result(data)})
+    answer: Kind = made(**{**held, **result(data)})
     return answer
 
 
-def by_lmoments(kind: type[Kind], data: Data, kept_values: Mapping[str, float]) -> Kind:
+def by_lmoments(kind: type[Kind], data: Data, held: Mapping[str, float]) -> Kind:
     """Return the distribution with the first L-moments of data."""
     result = _LMOMENTS.get(kind.label)
-    if result is None or (kept_values and kind.label != "generalized pareto"):
+    if result is None or (held and kind.label != "generalized pareto"):
         raise _none(kind, "l-moments", _LMOMENTS)
     made: Any = kind
-    answer: Kind = made(**result(lmoments(data), kept_values))
+    answer: Kind = made(**result(lmoments(data), held))
     return answer
 
 
@@ -140,9 +140,7 @@ _LEARNED = {
 }
 
 
-def _extreme(
-    answer: tuple[float, float, float], kept_values: Mapping[str, float]
-) -> dict[str, float]:
+def _extreme(answer: tuple[float, float, float], held: Mapping[str, float]) -> dict[str, float]:
     """By the ratio of the L-moments, (2 (1 - 3^k) / (1 - 2^k)) - 3, with the shape k."""
     first, second, third = answer
 
@@ -166,16 +164,16 @@ def _extreme(
 
 
 def _generalized_pareto(
-    answer: tuple[float, float, float], kept_values: Mapping[str, float]
+    answer: tuple[float, float, float], held: Mapping[str, float]
 ) -> dict[str, float]:
     first, second, _ = answer
-    mean = first - kept_values["location"]
+    mean = first - held["location"]
     shape = 2 - mean / second
-    return {"location": kept_values["location"], "scale": mean * (1 - shape), "shape": shape}
+    return {"location": held["location"], "scale": mean * (1 - shape), "shape": shape}
 
 
 def _gumbel_by_lmoments(
-    answer: tuple[float, float, float], kept_values: Mapping[str, float]
+    answer: tuple[float, float, float], held: Mapping[str, float]
 ) -> dict[str, float]:
     scale = answer[1] / math.log(2)
     return {"location": answer[0] - EULER * scale, "scale": scale}

@@ -67,13 +67,13 @@ def score(
     at its own maximum.
     """
     errors, ranked, inner, outer = [], [], [], []
-    kept_values = 0
+    origins_used = 0
     for origin in origins:
         try:
             process = candidate.fit(values[:origin], whole, exog)
         except ParameterError:
             continue
-        kept_values += 1
+        origins_used += 1
         later = values[origin : origin + horizon]
         fan = np.sort(process.paths(len(later), PATHS, SEED, uncertain=True)[1:], axis=1)
         seen = ~np.isnan(later)
@@ -85,12 +85,12 @@ def score(
         ranked.append(crps(fan, later))
         inner.append((later >= inside_low) & (later <= inside_high))
         outer.append((later >= low) & (later <= high))
-    if not kept_values:
+    if not origins_used:
         return ForecastScores(math.nan, math.nan, math.nan, math.nan, 0, 0)
     mae, mean_crps, inside, wide = (
         float(np.concatenate(piece).mean()) for piece in (errors, ranked, inner, outer)
     )
-    return ForecastScores(mae, mean_crps, inside, wide, sum(map(len, errors)), kept_values)
+    return ForecastScores(mae, mean_crps, inside, wide, sum(map(len, errors)), origins_used)
 
 
 def crps(fan: Floats, seen: Floats) -> Floats:

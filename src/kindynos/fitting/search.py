@@ -275,13 +275,13 @@ class LikelihoodSearch:
         return math.sqrt(value) if math.isfinite(value) and value >= 0 else math.inf
 
 
-def scale_of(family: Family, name: str, kept_values: Mapping[str, float]) -> Scale:
+def scale_of(family: Family, name: str, held_parameters: Mapping[str, float]) -> Scale:
     """Return the scale of a parameter; a likeliest value lies between the two ends, which are
     held.
     """
     if name != "mode":
         return family.scales[name]
-    low, width = kept_values["low"], kept_values["high"] - kept_values["low"]
+    low, width = held_parameters["low"], held_parameters["high"] - held_parameters["low"]
     return Scale(
         lambda t, c, s: low + width * expit(t),
         lambda v, c, s: logit((v - low) / width),

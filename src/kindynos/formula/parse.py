@@ -100,11 +100,11 @@ class Comparisons:
     signs: tuple[str, ...]
 
     def __call__(self, *values: Floats) -> Floats:
-        kept_values = [
+        comparisons = [
             COMPARED[sign](item, other)
             for sign, (item, other) in zip(self.signs, pairwise(values), strict=True)
         ]
-        return _truth(np.logical_and.reduce(np.broadcast_arrays(*kept_values)), *values)
+        return _truth(np.logical_and.reduce(np.broadcast_arrays(*comparisons)), *values)
 
 
 def _all(*values: Floats) -> Floats:

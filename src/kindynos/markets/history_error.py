@@ -34,19 +34,19 @@ class Outcomes:
     falls: Floats
 
 
-def resampled_outcomes(returns: Floats, kept_values: Floats, horizon: int) -> Iterator[Outcomes]:
+def resampled_outcomes(returns: Floats, held_values: Floats, horizon: int) -> Iterator[Outcomes]:
     """Yield what values held ``(holdings,)`` would have earned over stretches of each history drawn
     again from ``returns`` ``(returns, holdings)``; at the end a history goes round.
     """
-    gains = returns @ kept_values
+    gains = returns @ held_values
     for places in resampled_places(len(returns)):
-        yield _outcomes(gains[places], kept_values, horizon)
+        yield _outcomes(gains[places], held_values, horizon)
 
 
-def _outcomes(gains: Floats, kept_values: Floats, horizon: int) -> Outcomes:
+def _outcomes(gains: Floats, held_values: Floats, horizon: int) -> Outcomes:
     """Return the outcomes over stretches of the gains of values held, which go round at the end."""
-    worth = float(kept_values.sum())
-    base = worth if worth > 0 else float(np.abs(kept_values).sum())
+    worth = float(held_values.sum())
+    base = worth if worth > 0 else float(np.abs(held_values).sum())
     whole = np.concatenate([gains, np.resize(gains, horizon - 1)])
     stretches = sliding_window_view(whole, horizon)
     step = max(1, len(stretches) * horizon // MOST_VALUES)
@@ -133,12 +133,12 @@ def _figures(outcomes: Outcomes, level: float) -> list[float]:
 
 
 def statistic_errors(
-    returns: Floats, kept_values: Floats, horizon: int, names: Sequence[tuple[str, str]]
+    returns: Floats, held_values: Floats, horizon: int, names: Sequence[tuple[str, str]]
 ) -> list[float]:
     """Return the half-width of what a history leaves of each statistic, by the names of its outcome
     ("profit" or "max_drawdown") and of itself, such as "P5"; NaN for others.
     """
-    drawn = list(resampled_outcomes(returns, kept_values, horizon))
+    drawn = list(resampled_outcomes(returns, held_values, horizon))
     by_outcome = {
         "profit": [item.profits for item in drawn],
         "max_drawdown": [item.falls for item in drawn],

@@ -152,16 +152,16 @@ def checked_holdings(prices: Prices, kind: str, given: Any, short: bool) -> dict
     """Return amounts by instrument; raises ParameterError for unknown instruments, negative
     amounts, and nothing held.
     """
-    kept_values = mapping(kind, given, "numbers by instrument")
-    if not any(kept_values.values()):
+    stated_amounts = mapping(kind, given, "numbers by instrument")
+    if not any(stated_amounts.values()):
         raise ParameterError("holds nothing")
-    for name, amount in kept_values.items():
+    for name, amount in stated_amounts.items():
         _known(prices, name)
         if finite(f"the holding of {name}", amount) < 0 and not short:
             raise ParameterError(
                 f"the holding of {name} is {amount:g}; say short=True for short positions"
             )
-    return {name: float(amount) for name, amount in kept_values.items()}
+    return {name: float(amount) for name, amount in stated_amounts.items()}
 
 
 def check_buyable(prices: Prices, bought_at: Floats, bought: Mask) -> None:

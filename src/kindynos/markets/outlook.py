@@ -150,7 +150,7 @@ def outlook(
             [of(process, piece) for piece in np.array_split(made, BATCHES, axis=1)],
         )
     )
-    kept_values = {
+    ends_by_figure = {
         name: ends[name] if name not in of_shares(figures) else as_shares(ends[name])
         for name in ends
     }
@@ -162,7 +162,7 @@ def outlook(
         else None
     )
     seen = float(np.asarray(max_drawdown(history))) if positive else None
-    return Outlook(figures, kept_values, shares, how, seen, as_long)
+    return Outlook(figures, ends_by_figure, shares, how, seen, as_long)
 
 
 def of_shares(figures: dict[str, float]) -> tuple[str, ...]:

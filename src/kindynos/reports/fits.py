@@ -178,11 +178,11 @@ def _fitted(distribution: Distribution) -> FigureTable:
     for name, value in distribution.fitted.estimates.items():
         error = distribution.fitted.standard_errors.get(name, 0.0)
         low, high = distribution.fitted.intervals.get(name, (value, value))
-        kept_values = "held" if error == 0.0 else "at an end" if math.isinf(error) else short(error)
+        error_text = "held" if error == 0.0 else "at an end" if math.isinf(error) else short(error)
         table.add_row(
             name,
             _at(value, error),
-            kept_values,
+            error_text,
             "" if error == 0.0 else f"{short(low)} to {short(high)}",
         )
     return table

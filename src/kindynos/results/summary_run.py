@@ -454,7 +454,7 @@ class SummaryResult(NumberStatistics):
 
 
 def _taken_up(
-    checkpoint: Checkpoint, kept_values: Mapping[str, Accumulator], task: SummaryTask
+    checkpoint: Checkpoint, accumulators: Mapping[str, Accumulator], task: SummaryTask
 ) -> list[int]:
     """Put what a checkpoint has in its place, and return the batches that are done. One of them is
     worked out again: raises FileError where it has other values than the file.
@@ -463,14 +463,14 @@ def _taken_up(
     if stored is None:
         return []
     try:
-        for name, item in kept_values.items():
+        for name, item in accumulators.items():
             item.restore(_of_outcome(stored, name))
     except (KeyError, ValueError, IndexError):
         raise FileError("lacks arrays of this run", file=str(checkpoint.path)) from None
-    finished = sorted(next(iter(kept_values.values())).inside)
+    finished = sorted(next(iter(accumulators.values())).inside)
     if finished:
         sums = task(finished[0]).values
-        for name, item in kept_values.items():
+        for name, item in accumulators.items():
             if not item.holds(finished[0], sums[name]):
                 raise FileError(
                     f"has other trials of {name!r} than the model draws now: a function, or what "
@@ -480,12 +480,12 @@ def _taken_up(
     return finished
 
 
-def _states(kept_values: Mapping[str, Accumulator]) -> dict[str, Any]:
+def _states(accumulators: Mapping[str, Accumulator]) -> dict[str, Any]:
     return {
         f"{position} {key}": array
-        for position, item in enumerate(kept_values.values())
+        for position, item in enumerate(accumulators.values())
         for key, array in item.state().items()
-    } | {"names": np.array(list(kept_values))}
+    } | {"names": np.array(list(accumulators))}
 
 
 def _of_outcome(stored: Mapping[str, Any], name: str) -> dict[str, Any]:

@@ -88,13 +88,13 @@ def trial_workbook(run: Run, number: int, path: str | Path) -> None:
             figure = float(row[position if name in calculation.rows else 0])
             book[cell.sheet][cell.short] = figure
     for cell, calls in drawn.items():
-        kept_values = book[cell.sheet][cell.short]
-        text = getattr(kept_values.value, "text", kept_values.value)
+        drawn_cell = book[cell.sheet][cell.short]
+        text = getattr(drawn_cell.value, "text", drawn_cell.value)
         replaced = with_draws(str(text), calls)
-        if hasattr(kept_values.value, "text"):
-            kept_values.value.text = replaced
+        if hasattr(drawn_cell.value, "text"):
+            drawn_cell.value.text = replaced
         else:
-            kept_values.value = replaced
+            drawn_cell.value = replaced
     with replacing(target) as temporary:
         book.save(temporary)
 

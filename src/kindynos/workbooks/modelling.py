@@ -237,9 +237,9 @@ class _Adding:
 
     def _given(self, name: str, options: dict[str, Any]) -> None:
         stored = self._stored(name)
-        kept_values = stored if name in self.rows else stored[0]
+        stored_value = stored if name in self.rows else stored[0]
         stated = options.get("value")
-        value = given_value(name, kept_values if stated is None else stated, self.model.periods)
+        value = given_value(name, stored_value if stated is None else stated, self.model.periods)
         others = {key: option for key, option in options.items() if key != "value"}
         self.model.add(check_rate(Given(name, value, **self._with_unit(name, others))))
 

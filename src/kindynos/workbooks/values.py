@@ -475,9 +475,7 @@ def chosen(mask: Any, yes: Value, no: Value) -> Value:
             zeros if no_errors is None else no_errors,
         )
         return with_errors(values, errors)
-    return joined(
-        [picked(yes if kept_values else no, t) for t, kept_values in enumerate(mask.tolist())]
-    )
+    return joined([picked(yes if is_true else no, t) for t, is_true in enumerate(mask.tolist())])
 
 
 def _plain(value: Value, nothing: Any, trials: int) -> tuple[Any, Any]:

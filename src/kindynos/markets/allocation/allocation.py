@@ -58,11 +58,11 @@ class Allocation(Reported):
     @property
     def today(self) -> pd.Series | None:
         """Today's weights, where the source knows them."""
-        kept_values = self.request.source.today
+        weights_today = self.request.source.today
         return (
             None
-            if kept_values is None
-            else pd.Series(kept_values, self.request.source.names, name="weight today")
+            if weights_today is None
+            else pd.Series(weights_today, self.request.source.names, name="weight today")
         )
 
     @property

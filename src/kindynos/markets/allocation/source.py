@@ -169,13 +169,13 @@ def source_of(
     one_of("means", settings.means, MEANS)
     one_of("covariance", settings.covariance, COVARIANCES)
     mapping("views", settings.views, "means by holding")
-    kept_values = (
+    of_portfolio = (
         given if isinstance(given, Portfolio) else today if isinstance(today, Portfolio) else None
     )
-    if kept_values is not None and kept_values._revalue is not None:
+    if of_portfolio is not None and of_portfolio._revalue is not None:
         raise ParameterError("positions that a function values have no weights to choose")
-    if kept_values is not None and (today is None or today is kept_values):
-        today = kept_values.weights
+    if of_portfolio is not None and (today is None or today is of_portfolio):
+        today = of_portfolio.weights
     if isinstance(given, Portfolio | Prices | pd.DataFrame):
         prices = given.prices if isinstance(given, Portfolio) else prices_of(given)
         everything = np.ones(len(prices.instruments), dtype=bool)
@@ -201,8 +201,8 @@ def source_of(
         )
     return (
         replaced
-        if kept_values is None
-        else replace(replaced, held=kept_values, value=kept_values.value)
+        if of_portfolio is None
+        else replace(replaced, held=of_portfolio, value=of_portfolio.value)
     )
 
 

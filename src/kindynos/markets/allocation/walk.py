@@ -205,13 +205,13 @@ def walk_forward(
 
 
 def _known_then(
-    request: AllocationRequest, source: Source, window: Floats, kept_values: Floats
+    request: AllocationRequest, source: Source, window: Floats, weights_held: Floats
 ) -> Solver:
     """Return the solver of the request as it was before a date: the returns of the window, and the
     weights held then.
     """
-    then = replace(source, today=kept_values)
+    then = replace(source, today=weights_held)
     region = replace(
-        request.region, today=kept_values if request.region.trades else request.region.today
+        request.region, today=weights_held if request.region.trades else request.region.today
     )
     return Solver(then.refit(window), region, request.aim)

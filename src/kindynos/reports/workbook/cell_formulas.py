@@ -213,8 +213,8 @@ class Translator:
         if symbol == "%":
             return f"MOD({texts[0]},{texts[1]})"
         if symbol in ("and", "or"):
-            kept_values = ",".join(f"{text}<>0" for text in texts)
-            return f"IF({symbol.upper()}({kept_values}),1,0)"
+            conditions = ",".join(f"{text}<>0" for text in texts)
+            return f"IF({symbol.upper()}({conditions}),1,0)"
         if symbol == "not":
             return f"IF({texts[0]}=0,1,0)"
         if symbol == "if":
@@ -567,13 +567,13 @@ class Translator:
             [f"IF(AND({at(total, c)}>=0,{at(owed, c)}=1),1,0)" for c in columns],
             ((sums >= 0) & (below == 1)).astype(np.float64).tolist(),
         )
-        kept_values, sum_, flow = (
+        paid_cells, sum_, flow = (
             area(where, first, self._last_column) for where in (paid, total, row)
         )
-        text = f"MATCH(1,{kept_values},0)"
+        text = f"MATCH(1,{paid_cells},0)"
         reached = f"{text}-2-INDEX({sum_},{text}-1)/INDEX({flow},{text})"
         never = f"IF({at(owed, self._last_column)}=1,NA(),0)"
-        return f"IF(SUM({kept_values})=0,{never},{reached})"
+        return f"IF(SUM({paid_cells})=0,{never},{reached})"
 
     def _profitability_index(self, node: Call, period: int | None) -> str:
         initial = _needed(node, "initial")

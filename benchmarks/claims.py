@@ -1,0 +1,150 @@
+"""Sentences that claim something: how often each is said where the thing is not there, which is to
+be at most 5 %, and how often where it is plain, which is to be at least 90 %.
+
+Each is read off the sentences themselves, over records or seeds, without and with the thing.
+"""
+
+import os
+import re
+from collections.abc import Callable, Iterator
+
+import numpy as np
+import pandas as pd
+
+import kindynos as kd
+from kindynos.reports.showing import report_of
+
+SHORT = "KINDYNOS_SHORT_BENCH" in os.environ
+RECORDS = 10 if SHORT else 200
+TRIALS = 1_000
+
+
+def said(result) -> str:
+    """Return the answer of a result."""
+    return " ".join(report_of(result).answer)
+
+
+def model(formula: str) -> kd.Model:
+    answer = kd.Model("m")
+    answer.given(k=0.0, n=1.0)
+    for name in ("x", "y", "z"):
+        answer.driver(name, kd.Normal(0, 1))
+    answer.outcome("v", formula)
+    return answer
+
+
+def scenarios(plan: str) -> Callable[[int, float], str]:
+    """Two scenarios that rest on drivers of their own: alike, or a fifth of an sd apart."""
+
+    def text(seed: int, gap: float) -> str:
+        both = model("(k == 0) * x + (k == 1) * y + k * n + z")
+        cases = {"one": {"k": 0, "n": gap}, "two": {"k": 1, "n": gap}}
+        return said(both.compare(cases, TRIALS, seed, sampling=plan))
+
+    return text
+
+
+def decision(seed: int, gap: float) -> str:
+    """Two alternatives with payoffs of their own."""
+    payoffs = {"one": kd.Normal(0, 1), "two": kd.Normal(gap, 1)}
+    return said(kd.Decision("d", payoffs).solve(trials=TRIALS, seed=seed))
+
+
+def shared_decision(seed: int, gap: float) -> str:
+    """Two alternatives on the same draws, the second with a little noise of its own."""
+    both = model("x * 100")
+    both.outcome("w", f"x * 100 + {gap} + 0.1 * y")
+    run = both.simulate(TRIALS, seed, sampling="random")
+    return said(kd.Decision("d", {"one": run["v"], "two": run["w"]}).solve(trials=TRIALS))
+
+
+def points(seed: int, gap: float) -> str:
+    """A sweep of an input that changes the spread alone, or the mean too."""
+    swept = model(f"x * k + {gap} * k + z")
+    options = {"trials": TRIALS, "seed": seed, "sampling": "random"}
+    return said(swept.sweep(k=[1.0, 2.0], **options))
+
+
+def drivers(seed: int, gap: float) -> str:
+    """Two drivers that matter alike, or one that matters most."""
+    return said(model(f"(1 + {gap}) * x + y").simulate(TRIALS, seed))
+
+
+def waiting(seed: int, gap: float) -> str:
+    """Payoffs that nothing known tells anything of, or that what is known tells."""
+    generator = np.random.default_rng(seed)
+    known = generator.normal(size=(2, TRIALS))
+    payoffs = gap * known + generator.normal(size=(2, TRIALS))
+    value = kd.value_of_waiting(payoffs, known).value
+    return "waiting is worth something" if value.low > 0 else ""
+
+
+def dominance(seed: int, gap: float) -> str:
+    """One distribution, or the same moved upwards."""
+    generator = np.random.default_rng(seed)
+    columns = [generator.normal(shift, 1, 1_000) for shift in (0.0, gap)]
+    one, two = (kd.read_trials(pd.DataFrame({"v": values})) for values in columns)
+    row = kd.compare({"one": one, "two": two}, outcome="v").dominance("v").loc[("two", "one")]
+    return "dominates" if row["first order"] else ""
+
+
+def limit(seed: int, gap: float) -> str:
+    """A limit at the best, which fresh draws keep or break in half of the cases, and one with room
+    for it: is the constraint said to be kept for certain?
+    """
+    prices = model("n - 10 - 2 * x")
+    prices.outcome("sales", "100 - 3 * n")
+    found = prices.optimize(
+        {"n": (8.0, 20.0)},
+        maximize="mean sales",
+        subject_to=f"chance above 0 of v >= {0.9 - gap}",
+        trials=TRIALS,
+        seed=seed,
+        evaluations=40,
+    )
+    inside = found.inside
+    if inside is None:
+        return "kept" if list(found.constraints()["kept"]) == ["yes"] else ""
+    truth = 0.5 * (1 + _erf((inside.decisions["n"] - 10) / 2 / np.sqrt(2)))
+    return "broken" if truth < 0.9 - gap else "kept for certain"
+
+
+def _erf(x: float) -> float:
+    from scipy.special import erf
+
+    return float(erf(x))
+
+
+CLAIMS = (
+    # what it says, the words of the claim, the record, and how large the thing is where it is plain
+    ("best of two scenarios, random", r"Best on average is", scenarios("random"), 0.2),
+    ("best of two scenarios, latin", r"Best on average is", scenarios("latin"), 0.2),
+    ("best of two alternatives", r"is best by", decision, 0.2),
+    ("best of two alternatives on the same draws", r"is best by", shared_decision, 0.02),
+    ("points of a sweep told apart", r"^(?!.*cannot be told apart)", points, 0.2),
+    ("most of the spread comes from one driver", r"Most of the spread", drivers, 1.0),
+    ("waiting is worth something", r"waiting is worth", waiting, 1.0),
+    ("one distribution dominates another", r"dominates", dominance, 4.0),
+)
+
+
+def measure() -> Iterator[tuple[str, str, float, str]]:
+    for label, words, record, plain in CLAIMS:
+        claim = re.compile(words)
+        for what, gap, wanted in (("false", 0.0, "at most 0.05"), ("found", plain, "at least 0.9")):
+            times = sum(bool(claim.search(record(seed, gap))) for seed in range(RECORDS))
+            yield f"claim: {label}, {what}", f"{RECORDS} records", times / RECORDS, wanted
+    broken = sum(limit(seed, 0.0) == "broken" for seed in range(RECORDS))
+    usable = sum(limit(seed, 0.0).startswith("kept") for seed in range(RECORDS))
+    yield (
+        "claim: a limit is kept for certain, false",
+        f"{RECORDS} records",
+        broken / RECORDS,
+        ("at most 0.05"),
+    )
+    yield (
+        "claim: a limit is kept for certain, found",
+        f"{RECORDS} records",
+        usable / RECORDS,
+        ("at least 0.9"),
+    )
