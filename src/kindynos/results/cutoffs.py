@@ -12,7 +12,7 @@ from kindynos.arrays import Floats
 from kindynos.results.result import Result
 from kindynos.results.statistics import effective_trials, gives_an_error
 
-MOST_POINTS = 500
+MOST_POINTS = 300
 
 
 @dataclass(frozen=True)
