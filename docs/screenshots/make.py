@@ -78,7 +78,7 @@ def main() -> None:
         model = kd.load_model(folder / "larkholm" / "night_ferry.toml")
         compared = model.compare(trials=20_000, seed=11)
         swept = model.sweep(
-            hurdle=[0.05, 0.065, 0.08, 0.095, 0.11], fare=[48, 50, 52, 54, 56, 58, 60]
+            hurdle=[0.05, 0.065, 0.08, 0.095, 0.11], fare=[48, 50, 52, 54, 56, 58, 60], seed=11
         )
         solved = kd.load_model(folder / "larkholm" / "dry_dock.toml").solve(
             "deposit", "lowest_balance", chance=0.9, above=0, within=(8e4, 2e5), seed=11
