@@ -95,6 +95,31 @@ class Pictures(Case):
         self.assertIn("percentile 5 of net value", texts(ax))
         self.assertAlmostEqual(ax.lines[0].get_ydata()[-1], self.run_["net_value"].percentile(5))
 
+    def test_axes_in_per_cent_show_fractions_times_100(self):
+        model = kd.Model("m")
+        model.driver("growth", kd.Normal(0.05, 0.01), unit="% a year")
+        model.outcome("rate", "growth + 0.02", unit="% a year")
+        run = model.simulate(500, seed=1)
+        swept = model.sweep(growth=[0.04, 0.06], statistic="base")
+        for draw, axis in (
+            (lambda ax: kd.plots.convergence(run, "rate", ax=ax), "yaxis"),
+            (lambda ax: kd.plots.convergence(run, "rate", "chance", below=0.07, ax=ax), "yaxis"),
+            (lambda ax: kd.plots.sensitivity(run, "rate", "swing", ax=ax), "xaxis"),
+            (lambda ax: swept.plot(ax=ax), "xaxis"),
+        ):
+            shown = getattr(draw(self.axes()), axis).get_major_formatter()
+            self.assertEqual(shown(0.05), "5")
+        self.assertNotIn(
+            "%", kd.plots.convergence(run, "rate", "skewness", ax=self.axes()).get_ylabel()
+        )
+        model.given("more", 0.02, unit="%")
+        model.outcome("total", "growth + more")
+        ax = model.sweep(growth=[0.04, 0.06], more=[0.01, 0.03], statistic="base").plot(
+            "total", ax=self.axes()
+        )
+        labels = [text.get_text() for text in (*ax.get_yticklabels(), *ax.get_xticklabels())]
+        self.assertEqual(labels, ["4", "6", "1", "3"])
+
     def test_an_axes_is_made_when_none_is_given(self):
         ax = kd.plots.distribution(self.run_["flow"])
         self.assertIn("flow", texts(ax))

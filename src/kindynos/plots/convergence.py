@@ -28,7 +28,8 @@ def convergence(
     """
     frame = run.convergence(name, statistic, *arguments, **options)
     valid = frame.dropna(subset=["error"])
-    factor, label = scale_of(valid["high"].to_numpy() if len(valid) else frame["value"].to_numpy())
+    unit = frame.attrs["unit"]
+    factor, label = scale_of((valid if len(valid) else frame)["value"].to_numpy(), unit)
     ax.fill_between(
         valid.index,
         valid["low"],
@@ -55,6 +56,6 @@ def convergence(
         ]
     )
     ax.set_xlabel("trials")
-    ax.set_ylabel(quantity_label(f"{description} of {name}", run[name].unit, label))
+    ax.set_ylabel(quantity_label(f"{description} of {name}", unit, label))
     ax.set_title(f"Were these enough trials? {description} of {name.replace('_', ' ')}")
     ax.legend()

@@ -45,7 +45,7 @@ def sensitivity(
     if method == "shapley":
         # as printed they add up to 100 %
         frame["description"] = shares(frame["share of variance"].tolist())
-    unit = run[outcome].unit
+    unit = frame.attrs["unit"] = run[outcome].unit
     PICTURES[method](ax, frame.head(MOST), quantity_label(outcome, unit, "{}"))
     left = len(frame) - MOST
     more = f" ({left} weaker ones left out)" if left > 0 else ""
@@ -121,7 +121,7 @@ def _contributions(ax: Axes, frame: pd.DataFrame, label: str) -> None:
         ax.xaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
         return
     frame = frame.drop(index=BASE, errors="ignore")  # from which the contributions start
-    factor, term = scale_of(frame["contribution"].to_numpy())
+    factor, term = scale_of(frame["contribution"].to_numpy(), frame.attrs["unit"])
     text = f"contribution to {to} of {_scaled(label, term)} (bar; whisker 95 %); per cent: share"
     _bars(ax, frame, "contribution", lambda row: per_cent(float(row["share"])), text)
     scaled_ticks(ax.xaxis, factor)
@@ -156,7 +156,7 @@ def _swing(ax: Axes, frame: pd.DataFrame, label: str) -> None:
     low, high = frame.columns[2], frame.columns[3]
     base = frame.attrs["base"]
     ends = frame[[low, high]].to_numpy()
-    factor, term = scale_of(ends)
+    factor, term = scale_of(ends, frame.attrs["unit"])
     places = np.arange(len(frame))
     for side, column, colour in ((0, low, DARK), (1, high, MIDDLE)):
         ax.barh(
@@ -204,7 +204,7 @@ def _scaled(label: str, term: str) -> str:
 def _conditional(ax: Axes, frame: pd.DataFrame, label: str) -> None:
     slices = [column for column in frame.columns if column != "range"]
     figures = frame[slices].to_numpy()
-    factor, term = scale_of(figures)
+    factor, term = scale_of(figures, frame.attrs["unit"])
     shown = min(len(frame), len(STROKES))
     for position, name in enumerate(_names(frame)[:shown]):
         ax.plot(

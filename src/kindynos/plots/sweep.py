@@ -143,10 +143,10 @@ def _map(ax: Axes, swept: Sweep, name: str, wording: Wording, down: str, across:
     image = ax.imshow(
         values / factor, aspect="auto", origin="lower", **_shading(values / factor, wording, factor)
     )
-    places, texts, scale = _ticks(table.index.to_numpy(dtype=np.float64), rows)
+    places, texts, scale = _ticks(table.index.to_numpy(dtype=np.float64), swept.units.get(down))
     ax.set_yticks(places, texts)
     ax.set_ylabel(wording.label(down, scale) + (", in bins" if binned else ""))
-    places, texts, scale = _ticks(table.columns.to_numpy(dtype=np.float64), columns)
+    places, texts, scale = _ticks(table.columns.to_numpy(dtype=np.float64), swept.units.get(across))
     ax.set_xticks(places, texts)
     ax.set_xlabel(wording.label(across, scale) + (", in bins" if binned else ""))
     figure: Any = ax.figure
@@ -196,10 +196,12 @@ def _cells(swept: Sweep, name: str, down: str, across: str, bins: int) -> tuple[
     return frame.pivot_table(index=down, columns=across, values="#", aggfunc="mean"), True
 
 
-def _ticks(values: NDArray[np.float64], count: int) -> tuple[NDArray[np.int64], list[str], str]:
+def _ticks(
+    values: NDArray[np.float64], unit: str | None
+) -> tuple[NDArray[np.int64], list[str], str]:
     """Return which places are labelled, with what, and the word of their scale."""
-    places = np.arange(0, count, max(1, -(-count // 12)))
-    factor, label = scale_of(values)
+    places = np.arange(0, len(values), max(1, -(-len(values) // 12)))
+    factor, label = scale_of(values, unit)
     return places, [number(float(f"{value / factor:.4g}")) for value in values[places]], label
 
 

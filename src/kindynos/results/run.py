@@ -305,9 +305,9 @@ class Run(FigureTables, SimulatedTrials, Reported):
             )
             figure = compute(sample, *arguments, **options)
             rows.append((int(bounds[blocks]), float(figure), figure.error, figure.low, figure.high))
-        return pd.DataFrame(rows, columns=["trials", "value", "error", "low", "high"]).set_index(
-            "trials"
-        )
+        frame = pd.DataFrame(rows, columns=["trials", "value", "error", "low", "high"])
+        frame.attrs["unit"] = {"amount": result.unit, "share": "%"}.get(compute.kind)
+        return frame.set_index("trials")
 
     def correlations(self) -> pd.DataFrame:
         """Return for each stated pair what was asked and the rank correlation that was reached,
