@@ -35,7 +35,6 @@ autosummary_generate = False
 autodoc_typehints = "signature"
 autodoc_typehints_format = "short"
 autodoc_member_order = "bysource"
-autodoc_preserve_defaults = True
 copybutton_prompt_text = r"\$ |>>> |>     "
 copybutton_prompt_is_regexp = True
 
