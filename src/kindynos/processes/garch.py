@@ -344,7 +344,7 @@ class GarchLikelihood:
         if self.autoregressive:
             answer["ar"] = math.tanh(next(free))
         if self.student:
-            answer["df"] = 2 + math.exp(min(next(free), math.log(MOST_DF - 2)))
+            answer["df"] = 2 + math.exp(min(max(next(free), -30.0), math.log(MOST_DF - 2)))
         return answer
 
     def shocks(self, answer: Mapping[str, float]) -> Floats:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Protocol
 
 import numpy as np
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtr
+from kindynos.errors import ParameterError
 from kindynos.inference.intervals import ends_of_draws
 from kindynos.sampling.streams import stream
 
@@ -42,6 +44,8 @@ def lowest(cost: Callable[[Floats], float], starts: Sequence[Sequence[float]]) -
 
 
 PROPOSALS, RESAMPLED, PROPOSAL_DF = 300, 150, 5  # of parameters by their likelihood
+ENOUGH, MOST_SOURCES = 100, 8  # effective proposals, and densities tried until there are as many
+FEWEST_EFFECTIVE = 50
 WIDE = 1_000  # of them for an interval
 REJECTED = 1.92  # below the greatest log likelihood: outside a 95 % interval
 FLAT = 1e-8  # of the steepest direction: along a flatter one, the data say nothing
@@ -155,8 +159,24 @@ class Proposed:
     logs: Floats
 
     def picked(self, count: int) -> Floats:
-        """Return ``count`` draws ``(parameters, count)``."""
+        """Return ``count`` draws ``(parameters, count)``.
+
+        Raises ParameterError where too few of the proposals bear the weight.
+        """
+        borne = effective_number(self.logs)
+        if borne < FEWEST_EFFECTIVE:
+            raise ParameterError(
+                "the series leaves the parameters too open to draw them: of "
+                f"{len(self.logs):,} sets that were tried {borne:.0f} bear the weight, fewer than "
+                f"{FEWEST_EFFECTIVE}; give a longer series or a simpler process"
+            )
         return np.asarray(self.thetas[:, likely_places(self.logs, count)])
+
+
+def effective_number(logs: Floats) -> float:
+    """Return how many equally likely draws tell as much as draws with weights in logs (Kish)."""
+    weights = np.exp(logs - logs.max())
+    return float(weights.sum() ** 2 / (weights**2).sum())
 
 
 def likely_places(logs: Floats, count: int) -> NDArray[np.int64]:
@@ -186,6 +206,35 @@ class Prior(Protocol):
         """Return the logs of the density ``(count,)`` at parameters ``(parameters, count)``."""
 
 
+@dataclass(frozen=True)
+class Around:
+    """Student's t about a centre ``(parameters,)``, from which parameters are proposed."""
+
+    centre: Floats
+    covariance: Floats
+
+    @cached_property
+    def _axes(self) -> tuple[Floats, Floats]:
+        values, vectors = np.linalg.eigh(self.covariance)
+        return values, vectors * np.sqrt(np.maximum(values, 0))
+
+    def draws(self, generator: np.random.Generator, count: int) -> Floats:
+        """Return draws ``(parameters, count)``."""
+        normals = generator.standard_normal((len(self.centre), count))
+        normals *= np.sqrt(PROPOSAL_DF / generator.chisquare(PROPOSAL_DF, count))
+        return np.asarray(self.centre[:, None] + self._axes[1] @ normals)
+
+    def logs(self, thetas: Floats) -> Floats:
+        """Return the logs of the density ``(count,)`` at parameters ``(parameters, count)``."""
+        values, factor = self._axes
+        size = len(self.centre)
+        lengths = ((np.linalg.pinv(factor) @ (thetas - self.centre[:, None])) ** 2).sum(axis=0)
+        constant = math.lgamma((PROPOSAL_DF + size) / 2) - math.lgamma(PROPOSAL_DF / 2)
+        constant -= size / 2 * math.log(PROPOSAL_DF * math.pi)
+        constant -= 0.5 * float(np.log(values[values > 0]).sum())
+        return np.asarray(constant - (PROPOSAL_DF + size) / 2 * np.log1p(lengths / PROPOSAL_DF))
+
+
 def proposed(
     cost: Callable[[Floats], float],
     likelihood_optimum: LikelihoodOptimum,
@@ -195,35 +244,69 @@ def proposed(
 ) -> Proposed:
     """Return parameters to be drawn again by their likelihood times what is known before.
 
-    They come from Student's t around the peak, and as many from the ``prior`` where there is one;
-    without one a normal density around the peak with ``prior_sd`` sds bounds what the data do not
-    tell. The same peak gives the same draws. Source: Rubin, in Bayesian Statistics 3 (1988),
-    395-402.
+    They come from Student's t around the peak of that product, and as many from the ``prior`` where
+    there is one; without one a normal density around the likelihood's peak with ``prior_sd`` sds
+    bounds what the data do not tell. While few of them bear the weight, as many more come from a t
+    with the weighted mean and covariance of those so far. The same peak gives the same draws.
+    Sources: Rubin, in Bayesian Statistics 3 (1988), 395-402; Cornuet and others, Scandinavian
+    Journal of Statistics 39 (2012), 798-812.
     """
     generator = stream(0, "resampled", 0)
-    values, vectors = np.linalg.eigh(np.array(likelihood_optimum.covariance(prior_sd)))
-    factor = vectors * np.sqrt(np.maximum(values, 0))
-    size = len(likelihood_optimum.theta)
-    normals = generator.standard_normal((size, count))
-    normals *= np.sqrt(PROPOSAL_DF / generator.chisquare(PROPOSAL_DF, count))
-    thetas = likelihood_optimum.theta[:, None] + factor @ normals
+    peak = (
+        likelihood_optimum if prior is None else _likeliest(cost, likelihood_optimum.theta, prior)
+    )
+
+    def before(thetas: Floats) -> Floats:
+        if prior is not None:
+            return prior.logs(thetas)
+        gaps = thetas - peak.theta[:, None]
+        return np.asarray(-0.5 * ((gaps / np.asarray(prior_sd)[:, None]) ** 2).sum(axis=0))
+
+    spread = np.array(peak.covariance(prior_sd))
+    sources: list[Prior] = [Around(peak.theta, spread)]
     if prior is not None:
-        thetas = np.concatenate([thetas, prior.draws(generator, count)], axis=1)
-    gaps = thetas - likelihood_optimum.theta[:, None]
-    lengths = ((np.linalg.pinv(factor) @ gaps) ** 2).sum(axis=0)
-    density = -(PROPOSAL_DF + size) / 2 * np.log1p(lengths / PROPOSAL_DF)
-    if prior is None:
-        before = -0.5 * ((gaps / np.asarray(prior_sd)[:, None]) ** 2).sum(axis=0)
-    else:
-        before = prior.logs(thetas)
-        constant = math.lgamma((PROPOSAL_DF + size) / 2) - math.lgamma(PROPOSAL_DF / 2)
-        constant -= size / 2 * math.log(PROPOSAL_DF * math.pi)
-        density += constant - 0.5 * float(np.log(values).sum())
-        density = np.logaddexp(density, before)
+        sources.append(prior)
+    thetas = np.concatenate([source.draws(generator, count) for source in sources], axis=1)
+    costs = _costs(cost, thetas)
+    while True:
+        density = np.logaddexp.reduce([source.logs(thetas) for source in sources])
+        logs = before(thetas) - costs - density
+        found = Proposed(thetas, costs, np.where(np.isfinite(logs), logs, -np.inf))
+        if effective_number(found.logs) >= ENOUGH or len(sources) >= MOST_SOURCES:
+            return found
+        sources.append(_around_weighted(found, spread))
+        more = sources[-1].draws(generator, count)
+        thetas = np.concatenate([thetas, more], axis=1)
+        costs = np.concatenate([costs, _costs(cost, more)])
+
+
+def _costs(cost: Callable[[Floats], float], thetas: Floats) -> Floats:
     with np.errstate(all="ignore"):  # far away a likelihood may be 0
-        costs = np.array([cost(theta) for theta in thetas.T])
-        logs = before - costs - density
-    return Proposed(thetas, costs, np.where(np.isfinite(logs), logs, -np.inf))
+        return np.array([cost(theta) for theta in thetas.T])
+
+
+def _around_weighted(found: Proposed, spread: Floats) -> Around:
+    """Return a t with the mean and covariance of weighted proposals; weights are cut off at the
+    root of their number times the mean, so that no few of them are all there is.
+    """
+    weights = np.exp(found.logs - found.logs.max())
+    weights = np.minimum(weights, weights.mean() * math.sqrt(len(weights)))
+    centre = np.average(found.thetas, axis=1, weights=weights)
+    covariance = np.cov(found.thetas, aweights=weights, ddof=0).reshape(len(centre), -1)
+    return Around(centre, 0.95 * covariance + 0.05 * spread)
+
+
+def _likeliest(cost: Callable[[Floats], float], theta: Floats, prior: Prior) -> LikelihoodOptimum:
+    """Return where the likelihood times the prior is greatest, which a likelihood without a peak
+    in some direction leaves to the prior.
+    """
+
+    def both(theta: Floats) -> float:
+        return cost(theta) - float(prior.logs(theta[:, None])[0])
+
+    starts = prior.draws(stream(0, "starts", 0), PROPOSALS).T
+    start = starts[np.argmin([both(start) for start in starts])]
+    return likelihood_optimum(both, lowest(both, [theta.tolist(), start.tolist()]).tolist())
 
 
 def resampled(
