@@ -1,7 +1,8 @@
 """Sentences that claim something: how often each is said where the thing is not there, which is to
 be at most 5 %, and how often where it is plain, which is to be at least 90 %.
 
-Each is read off the sentences themselves, over records or seeds, without and with the thing.
+Each is read off the sentences themselves over records, without and with the thing; what waiting is
+worth, dominance and a limit that is kept, off the figures that their sentences rest on.
 """
 
 import os
@@ -10,6 +11,7 @@ from collections.abc import Callable, Iterator
 
 import numpy as np
 import pandas as pd
+from scipy.special import ndtr
 
 import kindynos as kd
 from kindynos.reports.showing import report_of
@@ -88,16 +90,16 @@ def dominance(seed: int, gap: float) -> str:
     return "dominates" if row["first order"] else ""
 
 
-def limit(seed: int, gap: float) -> str:
-    """A limit at the best, which fresh draws keep or break in half of the cases, and one with room
-    for it: is the constraint said to be kept for certain?
+def limit(seed: int) -> str:
+    """A limit at the best, which fresh draws keep or break in half of the cases: do the decisions
+    that are said to keep it for certain keep it?
     """
     prices = model("n - 10 - 2 * x")
     prices.outcome("sales", "100 - 3 * n")
     found = prices.optimize(
         {"n": (8.0, 20.0)},
         maximize="mean sales",
-        subject_to=f"chance above 0 of v >= {0.9 - gap}",
+        subject_to="chance above 0 of v >= 0.9",
         trials=TRIALS,
         seed=seed,
         evaluations=40,
@@ -105,14 +107,8 @@ def limit(seed: int, gap: float) -> str:
     inside = found.inside
     if inside is None:
         return "kept" if list(found.constraints()["kept"]) == ["yes"] else ""
-    truth = 0.5 * (1 + _erf((inside.decisions["n"] - 10) / 2 / np.sqrt(2)))
-    return "broken" if truth < 0.9 - gap else "kept for certain"
-
-
-def _erf(x: float) -> float:
-    from scipy.special import erf
-
-    return float(erf(x))
+    truth = float(ndtr((inside.decisions["n"] - 10) / 2))
+    return "broken" if truth < 0.9 else "kept for certain"
 
 
 CLAIMS = (
@@ -134,17 +130,14 @@ def measure() -> Iterator[tuple[str, str, float, str]]:
         for what, gap, wanted in (("false", 0.0, "at most 0.05"), ("found", plain, "at least 0.9")):
             times = sum(bool(claim.search(record(seed, gap))) for seed in range(RECORDS))
             yield f"claim: {label}, {what}", f"{RECORDS} records", times / RECORDS, wanted
-    broken = sum(limit(seed, 0.0) == "broken" for seed in range(RECORDS))
-    usable = sum(limit(seed, 0.0).startswith("kept") for seed in range(RECORDS))
-    yield (
-        "claim: a limit is kept for certain, false",
-        f"{RECORDS} records",
-        broken / RECORDS,
-        ("at most 0.05"),
-    )
-    yield (
-        "claim: a limit is kept for certain, found",
-        f"{RECORDS} records",
-        usable / RECORDS,
-        ("at least 0.9"),
-    )
+    found = [limit(seed) for seed in range(RECORDS)]
+    for what, times, wanted in (
+        ("false", found.count("broken"), "at most 0.05"),
+        ("found", sum(one.startswith("kept") for one in found), "at least 0.9"),
+    ):
+        yield (
+            f"claim: a limit is kept for certain, {what}",
+            f"{RECORDS} records",
+            times / RECORDS,
+            wanted,
+        )

@@ -155,7 +155,7 @@ class Decision:
 
     @cached_property
     def amounts(self) -> list[Any]:
-        """All amounts that are paid on the way or at an end; of a table each by itself."""
+        """All amounts that are paid on the way or at an end; of a table each on its own."""
         stated = [node.amount for _, node in walk(self.root) if isinstance(node, Payoff | Pay)]
         return [
             amount

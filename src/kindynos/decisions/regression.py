@@ -35,13 +35,13 @@ def expected_given(known: Floats, values: Floats) -> Callable[[Floats], Floats]:
     """
     count = values.size
     mean = float(values.mean())
-    varies = known[known.std(axis=1) > 0]
+    moving = known.std(axis=1) > 0
+    varies = known[moving]
     if not len(varies):
         return lambda new: np.full(new.shape[1], mean)
-    moving = known.std(axis=1) > 0
     shapes = [_plane(), _cubic(varies), _splines(varies)]
     fits = [_least_squares(terms, varies, values) for terms in shapes]
-    sizes = np.array([terms(varies[:, :2]).shape[1] for terms in shapes])
+    sizes = np.array([terms(varies[:, :1]).shape[1] for terms in shapes])
     misfit = np.array(
         [count * math.log(((values - fit(varies)) ** 2).mean() + TINY) for fit in fits]
     )
@@ -101,8 +101,8 @@ def _splines(known: Floats) -> Terms:
 
 def _spline(x: Floats, knots: Floats) -> Floats:
     """Return the terms of a natural cubic spline, linear beyond its outer knots: one fewer than
-    knots, without a constant (Hastie, Tibshirani and Friedman, The Elements of Statistical
-    Learning, 2009, section 5.2.1).
+    knots, without a constant (Hastie, Tibshirani and Friedman, Elements of Statistical Learning,
+    2009, section 5.2.1).
     """
     if len(knots) < 3:
         return x[:, None]

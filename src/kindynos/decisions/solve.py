@@ -182,7 +182,7 @@ class Rollback:
         """Return the 95 % interval of a percentile, or of the mean of the worst part."""
         if self.by == "percentile":
             up_to = sample.up_to(sample.reached(self.level))
-            low, high = wilson(self.level, up_to.worth)
+            low, high = wilson(self.level, up_to.effective_count)
             return sample.reached(low), sample.reached(high)
         reach = Z * sample.shortfalls(self.level)[1].deviation(True) / self.level
         mean = sample.tail_mean(self.level)
@@ -554,7 +554,7 @@ class Solution(Reported):
             gap = best - sign * value
             often = self._chance(gap == 0)
             sample = Sample.of(gap, weights)
-            mean, high = sample.middle, sample.reached(0.95)
+            mean, high = sample.mean, sample.reached(0.95)
             error = Z * sample.distances().deviation(True) if weights is None else 0.0
             rows[name] = mean, error, high, float(often), often.error
         columns = ["mean", "error", "P95", "best in", "error of best in"]

@@ -16,10 +16,10 @@ def loss_tail(rows: Floats, level: float, weights: Floats | None = None) -> tupl
     """Return for each row the loss that the next one exceeds with a chance of 1 - level, and the
     mean of the worst 1 - level of the losses.
 
-    Of n losses, the k-th in order stands at the level k / (n + 1), since a further one is as likely
-    to fall into each of the gaps; between two of them the loss is interpolated, and beyond the
-    worst it is the worst (Hyndman and Fan, American Statistician 50, 1996, 361-365, definition 6).
-    Losses with weights, ``(losses,)``, stand at the middle of their weight, and the further one
+    Of n losses, the k-th in order has the level k / (n + 1), since a further one is as likely to
+    fall into each of the gaps; between two of them the loss is interpolated, and beyond the worst
+    it is the worst (Hyndman and Fan, American Statistician 50, 1996, 361-365, definition 6). Losses
+    with weights, ``(losses,)``, have the level of the middle of their weight, and the further one
     weighs as much as one of as many losses of equal weight as say the same: with weights that fade
     by 0.98 or 0.995 a day it exceeds the figure as often as it says to within a twentieth.
 

@@ -33,16 +33,16 @@ class Terms:
     """Terms whose mean is estimated: their weight (their number, where all weigh alike) and their
     sums by block.
 
-    ``variance`` is that of their mean if trials are independent, ``worth`` how many independent
-    trials of equal weight say as much of a share, and ``skewness`` that of the terms. ``count`` is
-    their number, and ``rarer``, of shares with weights, how many trials of equal weight say as much
-    as the hits, or as the others where these are fewer.
+    ``variance`` is that of their mean if trials are independent, ``effective_count`` how many
+    independent trials of equal weight say as much of a share, and ``skewness`` that of the terms.
+    ``count`` is their number, and ``rarer``, of shares with weights, how many trials of equal
+    weight say as much as the hits, or as the others where these are fewer.
     """
 
     sizes: Floats | NDArray[np.int64]
     sums: Floats
     variance: float
-    worth: float
+    effective_count: float
     skewness: Callable[[], float]
     count: float
     rarer: float = math.inf
@@ -56,10 +56,12 @@ class Terms:
         """Return the standard deviation of their mean, from the spread between blocks where trials
         within one depend on each other.
         """
-        return math.sqrt(self.variance if independent else spread(self.sums, self.sizes))
+        return math.sqrt(
+            self.variance if independent else variance_by_blocks(self.sums, self.sizes)
+        )
 
 
-def spread(sums: Floats, sizes: Floats | NDArray[np.int64]) -> float:
+def variance_by_blocks(sums: Floats, sizes: Floats | NDArray[np.int64]) -> float:
     """Return the variance of a mean from the sums and numbers of its terms by block."""
     count, blocks = sizes.sum(), len(sizes)
     gaps = (count * sums - sizes * sums.sum()) / count  # exact for whole numbers: equal blocks
@@ -102,17 +104,17 @@ class AnySample(ABC):
 
     @property
     @abstractmethod
-    def turned(self) -> Self:
+    def negated(self) -> Self:
         """The same trials with the opposite sign, and so with the other end wanted."""
 
     @property
     @abstractmethod
-    def middle(self) -> float:
+    def mean(self) -> float:
         """The mean of the trials with a value."""
 
     @property
     @abstractmethod
-    def spread(self) -> float:
+    def sd(self) -> float:
         """Their standard deviation."""
 
     @abstractmethod
@@ -158,7 +160,7 @@ class AnySample(ABC):
         """Return a value by its position in order, from 0, or from the end with -1, -2, ..."""
 
     @property
-    def worth(self) -> float:
+    def effective_count(self) -> float:
         """How many independent trials of equal weight say as much."""
         return float(self.count)
 
@@ -175,7 +177,7 @@ class AnySample(ABC):
     @property
     def has_error(self) -> bool:
         """Whether there are enough trials to give an error."""
-        return self.worth >= FEWEST and self.blocks >= FEWEST_BLOCKS
+        return self.effective_count >= FEWEST and self.blocks >= FEWEST_BLOCKS
 
     @property
     def why_no_error(self) -> str:
@@ -195,7 +197,7 @@ class AnySample(ABC):
         """Return how many trials of equal weight say as much as those on the thinner side of the
         quantile at a level.
         """
-        return self.worth * min(level, 1 - level)
+        return self.effective_count * min(level, 1 - level)
 
     def position(self, level: float) -> float:
         """Return the position in order, from 0, at which the quantile of a level lies."""
@@ -263,7 +265,7 @@ class Sample(AnySample):
         return cls(array, np.array([0, len(array)]), together=1, weights=weights)
 
     @property
-    def turned(self) -> Self:
+    def negated(self) -> Self:
         """The same trials with the opposite sign, and so with the other end wanted."""
         better = "high" if self.better == "low" else "low"
         return replace(self, values=-self.values, better=better)
@@ -350,11 +352,11 @@ class Sample(AnySample):
         return self.weights is not None
 
     @cached_property
-    def worth(self) -> float:
+    def effective_count(self) -> float:
         """How many independent trials of equal weight say as much: the square of the sum of the
         weights over the sum of their squares (Kish, Survey Sampling, 1965, section 11.2).
         """
-        return float(self.count) if self.valid_weights is None else _worth(self.valid_weights)
+        return float(self.count) if self.valid_weights is None else _kish(self.valid_weights)
 
     @property
     def share_with_a_value(self) -> float:
@@ -369,9 +371,9 @@ class Sample(AnySample):
     @property
     def why_no_error(self) -> str:
         """Why weights leave too few trials for an error; nothing where they do not."""
-        if self.weights is None or self.worth >= FEWEST or self.count < FEWEST:
+        if self.weights is None or self.effective_count >= FEWEST or self.count < FEWEST:
             return ""
-        return f"the weights leave {self.worth:.0f} effective trials; {FEWEST} are needed"
+        return f"the weights leave {self.effective_count:.0f} effective trials; {FEWEST} are needed"
 
     @property
     def student(self) -> float:
@@ -397,7 +399,7 @@ class Sample(AnySample):
         """Return the variance of the mean of terms, one for each valid trial, from the spread
         between blocks.
         """
-        return spread(self.by_block(terms), np.diff(self.block_starts))
+        return variance_by_blocks(self.by_block(terms), np.diff(self.block_starts))
 
     def reach_below(self, value: float) -> float:
         """Return the half-width of the interval of the share of trials at or below a value."""
@@ -412,7 +414,7 @@ class Sample(AnySample):
             return super().effective_beyond(level)
         value = self.quantile(level)
         beyond = self.valid > value if level > 0.5 else self.valid < value
-        return _worth(self.valid_weights[beyond])
+        return _kish(self.valid_weights[beyond])
 
     def position(self, level: float) -> float:
         """Return the position in order, from 0, at which the quantile of a level lies.
@@ -440,21 +442,21 @@ class Sample(AnySample):
         return self.ordered(min(position, self.count - 1))
 
     @property
-    def middle(self) -> float:
+    def mean(self) -> float:
         """The mean of the trials with a value."""
         if self.valid_weights is None:
             return float(self.valid.mean())
         return float(np.average(self.valid, weights=self.valid_weights))
 
     @property
-    def spread(self) -> float:
+    def sd(self) -> float:
         """Their standard deviation: less the first value, so that a constant has none by
         rounding.
         """
         if self.valid_weights is None:
             return float((self.valid - self.valid[0]).std(ddof=1))
-        gaps = self.valid - self.middle
-        unbiased = 1 - 1 / self.worth
+        gaps = self.valid - self.mean
+        unbiased = 1 - 1 / self.effective_count
         variance = float(np.average(gaps * gaps, weights=self.valid_weights))
         return math.sqrt(variance / unbiased) if unbiased > 0 else math.nan
 
@@ -462,7 +464,7 @@ class Sample(AnySample):
         """Return the mean power of the distances from the mean in standard deviations; 0 where all
         are equal.
         """
-        gaps = self.valid - self.middle
+        gaps = self.valid - self.mean
         gaps /= max(float(np.abs(gaps).max()), np.finfo(float).tiny)  # no power leaves the floats
         second = float(np.average(gaps**2, weights=self.valid_weights))
         moment = float(np.average(gaps**power, weights=self.valid_weights))
@@ -481,11 +483,13 @@ class Sample(AnySample):
         sizes, sums = self.by_block(weights), self.by_block(weights * values)
         influence = weights * (values - sums.sum() / sizes.sum())
         variance = float((influence**2).sum()) / float(sizes.sum()) ** 2
-        return Terms(sizes, sums, variance, self.worth, lambda: _skewness(influence), count)
+        return Terms(
+            sizes, sums, variance, self.effective_count, lambda: _skewness(influence), count
+        )
 
     def distances(self) -> Terms:
         """Return the distances from the mean."""
-        return self.terms(self.valid - self.middle)
+        return self.terms(self.valid - self.mean)
 
     def distances_below(self, value: float) -> Terms:
         """Return how far trials lie below a value, 0 above it."""
@@ -494,7 +498,7 @@ class Sample(AnySample):
 
     def farthest_share(self, few: int) -> float:
         """Return what share of the variance the few farthest trials hold, 0 of an infinite one."""
-        squares = (self.valid - self.middle) ** 2
+        squares = (self.valid - self.mean) ** 2
         if self.valid_weights is not None:
             squares *= self.valid_weights
         total = float(squares.sum())
@@ -525,18 +529,18 @@ class Sample(AnySample):
 
     def _shares(self, hit: NDArray[Any]) -> Terms:
         """Return whether each valid trial is a hit (or half of one), as terms; with weights, their
-        worth is that of as many independent trials as have the variance of their share.
+        effective count is that of as many independent trials as have the variance of their share.
         """
         if self.valid_weights is None:
             share, count = float(hit.mean()), len(hit)
             variance, sizes = share * (1 - share) / count, np.diff(self.block_starts)
             return Terms(sizes, self.by_block(hit), variance, count, lambda: 0.0, count)
         terms = self.terms(hit.astype(np.float64))
-        share, worth = terms.mean, self.worth
+        share, effective_count = terms.mean, self.effective_count
         if ROUNDING < share < 1 - ROUNDING:  # of all or none the variance is that of rounding
-            worth = share * (1 - share) / terms.variance
-        sides = [_worth(self.valid_weights[side]) for side in (hit > 0, hit < 1)]
-        return replace(terms, worth=worth, rarer=min(sides))
+            effective_count = share * (1 - share) / terms.variance
+        sides = [_kish(self.valid_weights[side]) for side in (hit > 0, hit < 1)]
+        return replace(terms, effective_count=effective_count, rarer=min(sides))
 
     def lying_below(self, x: float) -> Terms:
         """Return which trials with a value lie below another, those at it by half, as terms."""
@@ -566,7 +570,7 @@ class Sample(AnySample):
         """Return the sums of the powers 0, 1, ... of the distances from the mean with each block
         left out.
         """
-        gaps = self.valid - self.middle
+        gaps = self.valid - self.mean
         terms = np.ones_like(gaps) if self.valid_weights is None else self.valid_weights
         sums = []
         for _ in range(powers + 1):
@@ -576,7 +580,7 @@ class Sample(AnySample):
         return sums
 
 
-def _worth(weights: Floats) -> float:
+def _kish(weights: Floats) -> float:
     squares = float((weights**2).sum())
     return float(weights.sum()) ** 2 / squares if squares > 0 else 0.0
 

@@ -433,7 +433,7 @@ class Arima(InPeriods):
         answer: Self = same_process(self, estimated, (*COEFFICIENTS, "sd", "constant"))
         return answer
 
-    def _drawn(self, theta: Floats) -> Any:
+    def _named_parameters(self, theta: Floats) -> Any:
         """Return parameters picked from those that the series allows, with the shocks that
         they make of the history.
         """

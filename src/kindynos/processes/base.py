@@ -183,11 +183,11 @@ class Process(ABC, Inline):
         assert self.fitted is not None
         values, vectors = np.linalg.eigh(np.array(self.fitted.covariance))
         spread = vectors * np.sqrt(np.maximum(values, 0))
-        return self._drawn(
+        return self._named_parameters(
             np.array(self.fitted.theta)[:, None] + np.einsum("ij,jk->ik", spread, scores)
         )
 
-    def _drawn(self, theta: Floats) -> Any:
+    def _named_parameters(self, theta: Floats) -> Any:
         """Return parameters one per trial from draws of theta ``(parameters, trials)``; see
         ``FittedSeries``.
         """

@@ -197,7 +197,7 @@ class GeometricBrownianMotion(Process):
         )
         return cls(float(values[-1]), drift, volatility, fitted=fitted)
 
-    def _drawn(self, theta: Floats) -> Any:
+    def _named_parameters(self, theta: Floats) -> Any:
         """Return drifts and volatilities: the mean of log returns is normal, the log of the
         volatility nearly so.
         """
@@ -287,6 +287,6 @@ class RandomWalk(Process):
             fitted=FittedSeries(count, step, errors, theta, covariance, description),
         )
 
-    def _drawn(self, theta: Floats) -> Any:
+    def _named_parameters(self, theta: Floats) -> Any:
         """Return drifts and volatilities."""
         return SimpleNamespace(drift=theta[0], volatility=np.exp(theta[1]))

@@ -245,7 +245,7 @@ class Garch(InPeriods):
         estimated: OpenGarch = self.fitted.estimated
         return estimated.likelihood.path(estimated.found.theta)[1]
 
-    def _drawn(self, theta: Floats) -> Any:
+    def _named_parameters(self, theta: Floats) -> Any:
         """Return parameters picked from those that the series allows, with the volatility they
         give the next period.
         """

@@ -136,7 +136,7 @@ class JumpDiffusion(Process):
         )
         return cls(float(values[-1]), **named, fitted=fitted)
 
-    def _drawn(self, theta: Floats) -> Any:
+    def _named_parameters(self, theta: Floats) -> Any:
         """Return drifts, volatilities, rates and jumps."""
         assert self.fitted is not None
         theta = picked(self.fitted.estimated, theta[0])

@@ -177,7 +177,7 @@ class MeanReverting(Process):
         )
         return cls(float(values[-1]), middle, speed, volatility, logged, fitted=fitted)
 
-    def _drawn(self, theta: Floats) -> Any:
+    def _named_parameters(self, theta: Floats) -> Any:
         """Return levels, speeds and volatilities from scores: of the level at a speed, of the
         speed, and of the volatility.
         """

@@ -176,7 +176,7 @@ class RegimeSwitching(Process):
             ),
         )
 
-    def _drawn(self, theta: Floats) -> Any:
+    def _named_parameters(self, theta: Floats) -> Any:
         """Return drifts, volatilities and rates of both regimes."""
         assert self.fitted is not None
         step, theta = self.fitted.dt, picked(self.fitted.estimated, theta[0])

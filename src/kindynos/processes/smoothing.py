@@ -257,7 +257,7 @@ class ExponentialSmoothing(InPeriods):
         estimated: OpenSmoothing = self.fitted.estimated
         return estimated.likelihood.errors_of(estimated.found) / self.sd
 
-    def _drawn(self, theta: Floats) -> Any:
+    def _named_parameters(self, theta: Floats) -> Any:
         """Return states and weights picked from those that the series allows."""
         assert self.fitted is not None
         draws = self.fitted.estimated.draws

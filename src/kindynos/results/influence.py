@@ -22,10 +22,10 @@ def mean_terms(sample: Sample) -> Floats:
 
 def sd_terms(sample: Sample) -> Floats:
     """Return the terms of the sd: ((x - m)^2 - s^2) / 2s."""
-    sd = sample.spread if sample.count > 1 else 0.0
+    sd = sample.sd if sample.count > 1 else 0.0
     if not sd > 0:
         return np.zeros(sample.count)
-    return np.asarray(((sample.valid - sample.middle) ** 2 - sd**2) / (2 * sd))
+    return np.asarray(((sample.valid - sample.mean) ** 2 - sd**2) / (2 * sd))
 
 
 def quantile_slope(sample: Sample, level: float) -> float:
@@ -56,7 +56,7 @@ def median_terms(sample: Sample) -> Floats:
 def risk_terms(sample: Sample, level: float, reference: float = 0.0) -> Floats:
     """Return the terms of the value at risk."""
     if sample.better == "low":
-        return risk_terms(sample.turned, level, -reference)
+        return risk_terms(sample.negated, level, -reference)
     return -quantile_terms(sample, 1 - level)
 
 
@@ -65,7 +65,7 @@ def shortfall_terms(sample: Sample, level: float, reference: float = 0.0) -> Flo
     at risk.
     """
     if sample.better == "low":
-        return shortfall_terms(sample.turned, level, -reference)
+        return shortfall_terms(sample.negated, level, -reference)
     losses = reference - sample.valid
     edge = reference - sample.reached(1 - level)
     return np.asarray(edge + np.maximum(losses - edge, 0.0) / (1 - level))

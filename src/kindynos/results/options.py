@@ -51,7 +51,7 @@ HELP = {  # of the options that the command line offers too
     "seed": "A whole number that reproduces a run; else one is chosen.",
     "sampling": "The sampling plan: {names}.",
     "workers": "Threads; default: all. The answer is the same.",
-    "max_seconds": "Stop after so many seconds, with the trials that are complete by then.",
+    "max_seconds": "Stop after this many seconds, with the trials that are complete by then.",
 }
 
 
@@ -77,10 +77,10 @@ class SimulationOptions:
 
     def __post_init__(self) -> None:
         """Have ``progress`` stop the work when its time is over."""
-        if self.max_seconds is None or isinstance(self.progress, _UntilThen):
+        if self.max_seconds is None or isinstance(self.progress, _StopAt):
             return
         end = self.begun + positive("max_seconds", self.max_seconds)
-        object.__setattr__(self, "progress", _UntilThen(self.progress, end))
+        object.__setattr__(self, "progress", _StopAt(self.progress, end))
 
     @classmethod
     def stated(cls, trials: int, seed: Seed, others: SimulationKeywords) -> SimulationOptions:
@@ -110,8 +110,8 @@ class SimulationOptions:
 
 
 @dataclass(frozen=True)
-class _UntilThen:
-    """Progress that is told further, and that stops the work at a time."""
+class _StopAt:
+    """Passes progress on, and stops the work at a time of the monotonic clock."""
 
     progress: Progress | None
     end: float

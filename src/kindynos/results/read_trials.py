@@ -177,7 +177,7 @@ def read_trials(
 
     ``columns`` chooses some; ``units``, ``targets`` and ``better`` ("high" or "low") are by column;
     ``weights`` are one per trial, or the name of the column that holds them. Weights that are whole
-    numbers, and differ, are counts: each row stands for so many trials with the same values. With
+    numbers, and differ, are counts: each row is that number of trials with the same values. With
     ``order`` consecutive rows may depend on each other, and errors are taken from the spread
     between blocks of rows; otherwise trials are independent, and are dealt to the blocks at random.
     Raises FileError for what cannot be read, naming the column and the row, and ParameterError for

@@ -22,7 +22,7 @@ def skewness(sample: AnySample) -> Estimate:
     if sample.count < 3:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore", divide="ignore"):
-        value = sample.standardized(3) if sample.spread > 0 else math.nan
+        value = sample.standardized(3) if sample.sd > 0 else math.nan
         if not sample.has_error or not math.isfinite(value):
             return Estimate(value, rough=True)
         reach = jackknife_error(skewness_of_sums(*sample.left_out(3)))
@@ -44,7 +44,7 @@ def kurtosis(sample: AnySample) -> Estimate:
     if sample.count < 4:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore", divide="ignore"):
-        value = sample.standardized(4) - 3 if sample.spread > 0 else math.nan
+        value = sample.standardized(4) - 3 if sample.sd > 0 else math.nan
         if not sample.has_error or not math.isfinite(value):
             return Estimate(value, rough=True)
         count, item, two, three, four = sample.left_out(4)
@@ -71,7 +71,7 @@ def mode(sample: Sample) -> Estimate:
     if len(distinct) <= len(values) / 2:
         return Estimate(float(distinct[np.bincount(owner, weights).argmax()]), rough=True)
     low, first, last, high = finite.quantile(np.array([0.01, 0.25, 0.75, 0.99])).tolist()
-    width = 0.9 * (last - first) / 1.34 * finite.worth**-0.2
+    width = 0.9 * (last - first) / 1.34 * finite.effective_count**-0.2
     if not width > 0:
         return Estimate(float(finite.quantile(0.5)), rough=True)
     edges = np.linspace(low - 3 * width, high + 3 * width, BINS + 1)

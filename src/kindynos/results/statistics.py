@@ -26,7 +26,7 @@ from kindynos.inference.sample import (
     AnySample,
     Sample,
     Terms,
-    spread,
+    variance_by_blocks,
 )
 from kindynos.literals import Kind
 from kindynos.registry import Registry
@@ -56,10 +56,10 @@ def mean(sample: AnySample) -> Estimate:
     if not sample.count:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore", over="ignore"):
-        value = sample.middle
+        value = sample.mean
         if not sample.has_error:
             return Estimate(value, note=sample.why_no_error)
-        terms, t = sample.distances(), _student(sample, sample.worth)
+        terms, t = sample.distances(), _student(sample, sample.effective_count)
         deviation = terms.deviation(sample.independent)
         if not deviation > 0:
             return _without_spread(sample, value)
@@ -69,7 +69,7 @@ def mean(sample: AnySample) -> Estimate:
             return Estimate(value, *ends)
         by_trial = sample.independent
         skew = terms.skewness() if by_trial else Sample.of(terms.sums).standardized(3)
-        count = sample.worth if by_trial else len(terms.sums)
+        count = sample.effective_count if by_trial else len(terms.sums)
         low, high = (value - deviation * hall(side * t, skew, count) for side in (1, -1))
     return Estimate(value, min(low, ends[0]), max(high, ends[1]), rough=True, note=note)
 
@@ -87,7 +87,7 @@ def _without_spread(sample: AnySample, value: float) -> Estimate:
         return Estimate(value, note=f"the same in all {sample.count:,} trials drawn")
     if first < last:  # no rare event, but the plan is exact, as antithetic pairs are of sums
         return Estimate(value, value, value)
-    draws = sample.worth / max(sample.together, 1)
+    draws = sample.effective_count / max(sample.together, 1)
     reach = 3 * max(value - low, high - value) / draws
     return symmetrical(value, reach, rough=True)
 
@@ -108,7 +108,7 @@ def decided_by_few(sample: AnySample) -> str:
 
 
 def _few(sample: AnySample) -> int:
-    return min(10, max(int(sample.worth) // 200, 1))
+    return min(10, max(int(sample.effective_count) // 200, 1))
 
 
 def _share_of_few(sample: AnySample) -> float:
@@ -125,7 +125,7 @@ def sd(sample: AnySample) -> Estimate:
     if sample.count < 2:
         return Estimate(math.nan)
     with np.errstate(invalid="ignore"):  # infinite values have no spread
-        value = sample.spread
+        value = sample.sd
     if not sample.has_error or not math.isfinite(value):
         return Estimate(value, note=sample.why_no_error)
     if value == 0 and not sample.constant:
@@ -142,7 +142,7 @@ def _ends_of_sd(sample: AnySample, value: float) -> tuple[float, float]:
     skewness as a mean is.
     """
     if isinstance(sample, Sample) and sample.weighted and sample.independent:
-        squares = sample.terms((sample.valid - sample.middle) ** 2)
+        squares = sample.terms((sample.valid - sample.mean) ** 2)
         deviation, skew = squares.deviation(True), squares.skewness()
         ends = (squares.mean - deviation * hall(side * Z, skew, sample.count) for side in (1, -1))
         low, high = (value * math.sqrt(max(end, 0.0) / squares.mean) for end in ends)
@@ -177,7 +177,7 @@ def percentile(sample: AnySample, q: float) -> Estimate:
         if sample.weighted:
             return Estimate(value, note=_weights_leave(beyond))
         return _far_out(sample, level, value)
-    reach = max(sample.reach_below(value), 1 / sample.worth)
+    reach = max(sample.reach_below(value), 1 / sample.effective_count)
     low = sample.quantile(max(level - reach, 0.0))
     high = sample.quantile(min(level + reach, 1.0))
     if sample.weighted and beyond < FEW_HITS:
@@ -194,7 +194,7 @@ def _far_out(sample: AnySample, level: float, value: float) -> Estimate:
     """Return a percentile with the binomial interval of its order statistics, an infinite end where
     there is none.
     """
-    inner, outer = order_places(int(sample.worth), min(level, 1 - level))
+    inner, outer = order_places(int(sample.effective_count), min(level, 1 - level))
     places = [sample.ordered(-k if level > 0.5 else k - 1) for k in (inner, max(outer, 1))]
     note = "" if outer else f"fewer than {FEW_BEYOND} trials lie beyond, which give one bound only"
     near, far = places[0], places[1] if outer else math.inf if level > 0.5 else -math.inf
@@ -271,10 +271,10 @@ def effective_trials(hits: Terms, together: int) -> tuple[float, float]:
     """
     p, blocks = hits.mean, len(hits.sizes)
     if together != 1:
-        variance = spread(hits.sums, hits.sizes)
+        variance = variance_by_blocks(hits.sums, hits.sizes)
         if variance > 0 and ROUNDING < p < 1 - ROUNDING:
             return p * (1 - p) / variance, t_point(blocks - 1)
-    return hits.worth / max(together, 1), Z
+    return hits.effective_count / max(together, 1), Z
 
 
 @checked
@@ -296,7 +296,7 @@ def value_at_risk(sample: AnySample, level: float, reference: float = 0.0) -> Es
     """
     level, reference = (confidence_level("level", level), finite("reference", reference))
     if sample.better == "low":
-        return value_at_risk(sample.turned, level, -reference)
+        return value_at_risk(sample.negated, level, -reference)
     answer = percentile(sample, 100 * (1 - level))
     return Estimate(reference - answer, reference - answer.high, reference - answer.low)
 
@@ -314,17 +314,19 @@ def expected_shortfall(sample: AnySample, level: Level, reference: Finite = 0.0)
     if not sample.count:
         return Estimate(math.nan)
     if sample.better == "low":
-        return expected_shortfall(sample.turned, level, -reference)
+        return expected_shortfall(sample.negated, level, -reference)
     tail = 1 - level
     quantile, terms = sample.shortfalls(tail)
     q = reference - quantile
     value = q + terms.mean / tail
-    rough = sample.worth * tail < TAIL
+    rough = sample.effective_count * tail < TAIL
     if not sample.has_error:
         return Estimate(value, rough=rough, note=sample.why_no_error)
     deviation = terms.deviation(sample.independent) / tail
-    t, skew = _student(sample, sample.worth * tail), terms.skewness()
-    low, high = (value - deviation * hall(side * t, skew, sample.worth) for side in (1, -1))
+    t, skew = _student(sample, sample.effective_count * tail), terms.skewness()
+    low, high = (
+        value - deviation * hall(side * t, skew, sample.effective_count) for side in (1, -1)
+    )
     return Estimate(value, max(low, q), high, rough=rough)
 
 

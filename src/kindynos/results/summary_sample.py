@@ -139,12 +139,12 @@ class SummarySample(AnySample):
             )
 
     @property
-    def middle(self) -> float:
+    def mean(self) -> float:
         """The mean of the trials with a value."""
         return self.wanted.centre + float(self.sums.powers[:, 0].sum()) / self.count
 
     @property
-    def spread(self) -> float:
+    def sd(self) -> float:
         """Their standard deviation."""
         return math.sqrt(float(self.powers[2].sum()) / (self.count - 1))
 
@@ -167,7 +167,7 @@ class SummarySample(AnySample):
         total = float(self.powers[2].sum())
         if not 0 < total < math.inf:
             return 0.0
-        return float(np.sort((self.sums.farthest - self.middle) ** 2)[-few:].sum()) / total
+        return float(np.sort((self.sums.farthest - self.mean) ** 2)[-few:].sum()) / total
 
     def hits(self, above: float | None, below: float | None, at: float | None) -> Terms:
         """Return which trials are above and below values, or at one, as terms over all trials:
@@ -201,7 +201,7 @@ class SummarySample(AnySample):
         return [row.sum() - row for row in self.powers[: powers + 1]]
 
     @property
-    def turned(self) -> SummarySample:
+    def negated(self) -> SummarySample:
         """The same trials with the opposite sign, and so with the other end wanted."""
         sums, shape = self.sums, self.sums.distinct.shape
         inside = np.zeros(shape)

@@ -26,7 +26,7 @@ from kindynos.errors import ModelError, ParameterError, RunError
 from kindynos.formatting import rounded_to_sum
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import t_point
-from kindynos.inference.sample import spread
+from kindynos.inference.sample import variance_by_blocks
 from kindynos.program.differences import Change, changes_between, renamed, with_changes
 from kindynos.program.digests import digest_of
 from kindynos.program.program import Program
@@ -306,7 +306,7 @@ class _Mixtures:
         sums = np.sum([weight * figure.sums for weight, figure in figures], axis=0)
         if len(sizes) < 2 or not np.isfinite(sums).all():
             return Estimate(value)
-        error = t_point(len(sizes) - 1) * math.sqrt(spread(sums, sizes))
+        error = t_point(len(sizes) - 1) * math.sqrt(variance_by_blocks(sums, sizes))
         if self.label.split()[0] in JUMPING:  # blocks of a stratified plan may all agree on it
             jump = sum(weight * figure.jump for weight, figure in figures if weight > 0)
             error = max(error, LEAST * jump / self.blocks.trials)

@@ -446,7 +446,7 @@ class Comparison(Reported):
                 )
         ranked = {name: result.ranked for name, result in runs.items()}
         if any(result.better == "low" for result in runs.values()):
-            ranked = {name: sample.turned for name, sample in ranked.items()}
+            ranked = {name: sample.negated for name, sample in ranked.items()}
         return dominance(ranked)
 
     @delegated_to("kindynos.plots", "comparison")

@@ -24,7 +24,9 @@ def dominance(samples: Mapping[str, Sample]) -> pd.DataFrame:
     """
     grid = np.unique(np.concatenate([sample.valid for sample in samples.values()]))
     shares = {name: sample.share_below(grid, upto=True) for name, sample in samples.items()}
-    return _dominance_table(grid, shares, {name: sample.worth for name, sample in samples.items()})
+    return _dominance_table(
+        grid, shares, {name: sample.effective_count for name, sample in samples.items()}
+    )
 
 
 def dominance_of_chances(

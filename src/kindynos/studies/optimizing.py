@@ -91,7 +91,7 @@ def run_search(search: DecisionSearch) -> Point:
     else:
         coarse = coarse_points(search.choices, max(search.most // 3, 5))
         search.evaluate([tuple(map(float, row)) for row in coarse])
-        _close_in_on_the_limits(search)
+        _seek_allowed(search)
     search.set_scales()
     if sets is not None:
         try_promising(search)
@@ -126,7 +126,7 @@ def _over_ranges(search: DecisionSearch) -> None:
         _local(search, search.best, max(search.left // 4, 4), first=0.02)
 
 
-def _close_in_on_the_limits(search: DecisionSearch) -> None:
+def _seek_allowed(search: DecisionSearch) -> None:
     """Where no coarse point keeps the constraints, look around the nearest one ever more closely:
     the region that keeps them may lie between the coarse points.
     """

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import paired_difference, t_point
-from kindynos.inference.sample import FEWEST, Sample, spread
+from kindynos.inference.sample import FEWEST, Sample, variance_by_blocks
 from kindynos.results.result import Result
 from kindynos.results.statistic_text import ParsedStatistic
 from kindynos.results.statistics import STATISTICS, chance
@@ -49,8 +49,8 @@ class Paired:
 
     def without_value(self) -> Estimate:
         """Return the difference of the shares of trials without a value."""
-        item, two = (np.isnan(result.values) * 1.0 for result in (self.first, self.second))
-        return self._of_shares(two - item)
+        one, two = (np.isnan(result.values) * 1.0 for result in (self.first, self.second))
+        return self._with_score_interval(two - one)
 
     def mean(self) -> Estimate:
         """Return the difference of the means."""
@@ -72,23 +72,23 @@ class Paired:
         """
         statistic = STATISTICS.find(name)
         if statistic.kind == "share":
-            return self._rarely(name, *arguments, **options)
+            return self._difference_of_shares(name, *arguments, **options)
         ranks = statistic.ranks
-        item, two = (self._ranked_one, self._ranked_two) if ranks else (self._one, self._two)
-        figures = [statistic(sample, *arguments, **options) for sample in (item, two)]
+        one, two = (self._ranked_one, self._ranked_two) if ranks else (self._one, self._two)
+        figures = [statistic(sample, *arguments, **options) for sample in (one, two)]
         value = float(figures[1]) - float(figures[0])
         if not math.isfinite(value):
             return Estimate(value)
-        terms = [statistic.influence(sample, *arguments, **options) for sample in (item, two)]
+        terms = [statistic.influence(sample, *arguments, **options) for sample in (one, two)]
         # at a lump a quantile has no density, and so no term for each trial; intervals by order
         # statistics are if anything too long
         lumpy = ranks and any(
             _has_ties(sample, abs(float(figure)))
-            for sample, figure in zip((item, two), figures, strict=True)
+            for sample, figure in zip((one, two), figures, strict=True)
         )
         if terms[0] is None or terms[1] is None or lumpy:
             return unpaired(*figures)
-        return self._of(terms[0], terms[1], value, ranks)
+        return self._with_error_of(terms[0], terms[1], value, ranks)
 
     def chance_above(self, x: float) -> Estimate:
         """Return the difference of the chances of ending above a figure, as shares of all
@@ -109,7 +109,9 @@ class Paired:
         higher: Floats = np.where(self._ranked_two.values > self._ranked_one.values, 0.5, -0.5)
         return chance(Sample(higher, self.first._bounds, self.first._together), above=0.0)
 
-    def _of(self, item: NDArray[Any], two: NDArray[Any], value: float, ranks: bool) -> Estimate:
+    def _with_error_of(
+        self, one: NDArray[Any], two: NDArray[Any], value: float, ranks: bool
+    ) -> Estimate:
         """Return a value with the error of the difference of two means of terms, one for each trial
         that has a value.
 
@@ -117,7 +119,7 @@ class Paired:
         lie within their strata is left to chance: for a figure that ``ranks`` trials the error is
         at least that.
         """
-        full = influence_of_all(self._two, two) - influence_of_all(self._one, item)
+        full = influence_of_all(self._two, two) - influence_of_all(self._one, one)
         sample = Sample(full, self.first._bounds, self.first._together)
         if not sample.has_error or min(self._one.count, self._two.count) < FEWEST:
             return Estimate(value)
@@ -132,17 +134,17 @@ class Paired:
         reach = max(sample.student * math.sqrt(variance), least)
         return symmetrical(value, reach)
 
-    def _rarely(self, name: str, *arguments: float, **options: float) -> Estimate:
+    def _difference_of_shares(self, name: str, *arguments: float, **options: float) -> Estimate:
         """Return the difference of a share of all trials; those without a value are no
         hits.
         """
-        item, two = (
+        one, two = (
             STATISTICS[name].influence(sample, *arguments, **options)
             for sample in (self._ranked_one, self._ranked_two)
         )
-        return self._of_shares(np.asarray(two) - np.asarray(item))
+        return self._with_score_interval(np.asarray(two) - np.asarray(one))
 
-    def _of_shares(self, changes: NDArray[Any]) -> Estimate:
+    def _with_score_interval(self, changes: NDArray[Any]) -> Estimate:
         """Return a difference of chances by its score interval; by blocks where the plan does
         better and many trials differ.
         """
@@ -181,7 +183,7 @@ class ByBlock:
     def reach(self, other: ByBlock) -> float:
         """Return half the 95 % interval of the difference of two figures."""
         gaps = (self.means - other.means) * self.sizes
-        return t_point(len(gaps) - 1) * math.sqrt(spread(gaps, self.sizes))
+        return t_point(len(gaps) - 1) * math.sqrt(variance_by_blocks(gaps, self.sizes))
 
 
 def influence_of_all(sample: Sample, terms: NDArray[Any]) -> NDArray[Any]:

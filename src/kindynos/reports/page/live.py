@@ -210,7 +210,7 @@ def _counted(
         "count": len(values),
         "hasError": everyone.has_error,
         "independent": everyone.independent,
-        "draws": everyone.worth / max(everyone.together, 1),
+        "draws": everyone.effective_count / max(everyone.together, 1),
         "fewest": FEW_BEYOND,
         "z": Z,
         "t": t_point(everyone.blocks - 1),
