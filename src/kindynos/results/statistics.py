@@ -46,7 +46,7 @@ from kindynos.validate import (
 FEW_BEYOND = 10  # trials beyond a percentile below which its interval is that of order statistics
 FEW_DECIDE = 0.1  # share of the variance that few trials may hold
 FEW_DECIDE_SD = 0.15  # the same share above which more trials may find a larger sd
-FEW_DECIDE_WEIGHTED = 0.08  # the same share, of a mean or an sd, where trials have weights
+FEW_DECIDE_WEIGHTED = 0.08  # the same share, of a mean or an sd, from which weights leave it rough
 FEW_HITS = 30  # effective trials beyond a figure below which weights leave a rough interval
 TAIL = 50  # trials beyond a level below which its expected shortfall is marked rough
 
@@ -131,9 +131,12 @@ def sd(sample: AnySample) -> Estimate:
     if value == 0 and not sample.constant:
         return Estimate(value, note=f"the same in all {sample.count:,} trials drawn")
     low, high = _ends_of_sd(sample, value)
-    if _share_of_few(sample) > (FEW_DECIDE_WEIGHTED if sample.weighted else FEW_DECIDE_SD):
+    few = _share_of_few(sample)
+    if few > FEW_DECIDE_SD:
         note = "few trials decide it; more of them may find it larger"
         return Estimate(value, low, math.inf, rough=True, note=note)
+    if sample.weighted and few > FEW_DECIDE_WEIGHTED:
+        return Estimate(value, low, high, rough=True, note="few trials decide it")
     return Estimate(value, low, high)
 
 
