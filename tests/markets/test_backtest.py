@@ -12,6 +12,14 @@ from kindynos.markets.methods import method_of
 from kindynos.markets.verdicts import chance_of_rejection
 from tests.common import HELD, PRICES, Case
 
+DATES = pd.bdate_range("2024-01-01", periods=800)
+
+
+def tail_of(level, df):
+    """The value at risk and the expected shortfall of Student's t."""
+    q = stats.t.ppf(level, df)
+    return q, stats.t.expect(lambda x: x, (df,), lb=q, conditional=True)
+
 
 class Backtests(Case):
     def of(self, exceptions, days=250, level=0.99):
@@ -69,12 +77,47 @@ class Backtests(Case):
             share = np.mean([getattr(item, name).p_value < 0.05 for item in tests])
             with self.subTest(name):
                 self.assertTrue(0.015 < share < 0.075, share)
-        beyond = stats.t(5).rvs((400, 12), random_state=1)
-        drawn = [
-            Backtest(0.9, 10 + row, np.ones(12), shortfalls=np.full(12, 10.0)) for row in beyond
-        ]
-        share = np.mean([item.shortfall.p_value < 0.05 for item in drawn])
-        self.assertTrue(0.015 < share < 0.075, share)
+
+    def test_the_size_and_the_power_of_the_test_of_losses_beyond(self):
+        def rejected(level, days, true_df, forecast_df):
+            value, _ = tail_of(level, true_df)
+            ratio = np.divide(*tail_of(level, forecast_df)[::-1])
+            shortfall = np.full(days, value * ratio)
+            losses = stats.t(true_df).rvs((300, days), random_state=days)
+            tests = [Backtest(level, row, np.full(days, value), shortfall) for row in losses]
+            made = [test.shortfall for test in tests if test.shortfall]
+            return np.mean([verdict.p_value < 0.05 for verdict in made])
+
+        for level, days, power in ((0.975, 250, 0.4), (0.975, 1_000, 0.85), (0.99, 250, 0.25)):
+            for df in (5, 1_000):
+                share = rejected(level, days, df, df)
+                with self.subTest(level=level, days=days, df=df):
+                    self.assertTrue(0.015 < share < 0.09, share)
+            self.assertGreater(rejected(level, days, 5, 1_000), power)
+
+    def test_forecasts_from_a_window_are_seldom_rejected_for_their_errors(self):
+        rejected = []
+        for seed in range(40):
+            returns = 0.01 * stats.t(5).rvs(800, random_state=seed)
+            levels = 100 * np.exp(np.cumsum(returns))
+            prices = kd.read_prices(pd.DataFrame({"date": DATES, "A": levels}))
+            held = kd.Portfolio(prices, shares={"A": 1.0})
+            tested = held.backtest("historical", level=0.99, window=250)
+            rejected.append(tested.shortfall is not None and tested.shortfall.p_value < 0.05)
+        self.assertLessEqual(np.mean(rejected), 0.15)
+
+    def test_power_beside_the_test_of_losses_beyond(self):
+        value, shortfall = tail_of(0.975, 5)
+        losses = np.zeros(400)
+        losses[:10] = shortfall  # ten exceptions, as large as forecast on average
+        tested = kd.backtest(-losses, value, 0.975, shortfalls=shortfall)
+        self.assertAlmostEqual(tested.shortfall.statistic, 1.0)
+        self.assertAlmostEqual(tested.shortfall_power(1.0), 0.05, delta=0.001)
+        tail = stats.t(5).isf(0.025 * np.random.default_rng(1).random((20_000, 10)))
+        drawn = np.sort(tail.mean(axis=1))
+        larger = value + 1.5 * (drawn - value) > np.quantile(drawn, 0.95)
+        self.assertAlmostEqual(tested.shortfall_power(1.5), larger.mean(), delta=0.02)
+        self.assertTrue(0.3 < tested.shortfall.p_value < 0.6)
 
     def test_independence(self):
         losses = np.zeros(1000)
@@ -154,10 +197,7 @@ class Backtests(Case):
 
     def test_shortfall_forecasts_are_tested(self):
         losses = stats.t(4).rvs(4000, random_state=3)
-        q, tail = (
-            stats.t.ppf(0.975, 4),
-            stats.t.expect(lambda x: x, (4,), lb=stats.t.ppf(0.975, 4), conditional=True),
-        )
+        q, tail = tail_of(0.975, 4)
         right = kd.backtest(-losses, q, 0.975, shortfalls=tail)
         self.assertGreater(right.shortfall.p_value, 0.05)
         self.assertLess(

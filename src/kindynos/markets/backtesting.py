@@ -23,7 +23,9 @@ from kindynos.markets.method import Method
 from kindynos.markets.verdicts import (
     Verdict,
     binomial,
+    chance_of_seeing_size,
     clustering,
+    df_of_tail,
     number_and_clustering,
     number_of_exceptions,
     size_of_exceptions,
@@ -37,6 +39,8 @@ TODAYS_BOOK = (
 )
 CAPITAL_LEVEL, CAPITAL_DAYS = 0.99, 250
 MULTIPLIERS = (3.0, 3.0, 3.0, 3.0, 3.0, 3.4, 3.5, 3.65, 3.75, 3.85, 4.0)  # by exceptions
+TINY = 1e-300  # in place of a value at risk that is none
+ESTIMATED_DF = 4.0  # of daily returns, as a rule
 STEP = 20  # days over which a growing window keeps its length
 YELLOW, RED = 0.95, 0.9999  # cumulative chances at which the supervisors' zones begin
 
@@ -46,8 +50,8 @@ class Backtest(Reported):
     """Losses beside the value at risk forecast for their day.
 
     ``exceptions`` is their number; ``kupiec`` tests it, ``independence`` (Christoffersen) whether
-    they cluster, ``conditional`` both together, ``shortfall`` (McNeil and Frey) whether losses
-    beyond were larger than the expected shortfall forecast; ``zone`` is the supervisors': "green",
+    they cluster, ``conditional`` both together, ``shortfall`` whether losses beyond were larger
+    than the expected shortfall forecast; ``zone`` is the supervisors': "green",
     "yellow" or "red" by the number of exceptions. ``table`` has every day.
     """
 
@@ -98,14 +102,31 @@ class Backtest(Reported):
 
     @cached_property
     def shortfall(self) -> Verdict | None:
-        """Whether losses beyond the value at risk were larger than forecast, one-sided, by
-        resamples; None without forecasts or with fewer than two exceptions.
+        """Whether losses beyond the value at risk were larger than forecast, one-sided; None
+        without forecasts or exceptions.
         """
-        if self.shortfalls is None or self.exceptions < 2:
+        if self.shortfalls is None or not self.exceptions:
             return None
-        forecast = self.shortfalls[self.hits]
-        beyond = (self.losses[self.hits] - forecast) / np.maximum(forecast, 1e-300)
-        return size_of_exceptions(beyond)
+        reached = self.losses[self.hits].sum() / max(self.shortfalls[self.hits].sum(), TINY)
+        return size_of_exceptions(float(reached), self.exceptions, self._tail_df, self.level)
+
+    def shortfall_power(self, times: float, size: float = 0.05) -> float:
+        """Return how often that test rejects forecasts, at a ``size``, when losses are so many
+        ``times`` as far beyond the value at risk as they say; NaN where it is not made.
+        """
+        if self.shortfall is None:
+            return math.nan
+        return chance_of_seeing_size(self.exceptions, self._tail_df, self.level, times, size)
+
+    @cached_property
+    def _tail_df(self) -> float:
+        """Degrees of freedom of a Student's t with as much expected shortfall over value at risk as
+        the forecasts have. Those of a window have errors, and often too light a tail: 4 at most.
+        """
+        assert self.shortfalls is not None
+        ratio = float(np.median(self.shortfalls / np.maximum(self.forecasts, TINY)))
+        df = df_of_tail(ratio, self.level)
+        return df if self.window is None else min(df, ESTIMATED_DF)
 
     @property
     def zone(self) -> str:

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
-from kindynos.distributions.special import gammaln, xlogy
+from kindynos.distributions.special import gammaln, stdtrit, xlogy
 from kindynos.formatting import p_value
 from kindynos.sampling.streams import stream
 
@@ -20,7 +20,8 @@ Counts = NDArray[np.int_]
 
 TIES = 1e-9  # relative difference up to which two chances or statistics count as the same
 RARE = 1e-12  # chance of a number of exceptions that is left out
-RESAMPLES = 9_999
+RESAMPLES, TAIL_POINTS = 9_999, 4_096
+HEAVIEST, NORMAL_DF = 2.05, 1e4
 
 
 @dataclass(frozen=True)
@@ -83,29 +84,64 @@ def number_and_clustering(hits: NDArray[np.bool_], chance: float) -> Verdict:
     return Verdict(own, min(larger + equal / 2, 1.0))
 
 
-def size_of_exceptions(beyond: Floats) -> Verdict | None:
-    """Return whether losses beyond the value at risk were larger than forecast, one-sided, from
-    their distances beyond the expected shortfall; None for fewer than two, or all alike.
+def size_of_exceptions(reached: float, count: int, df: float, level: float) -> Verdict:
+    """Return whether ``count`` losses beyond the value at risk were larger than forecast,
+    one-sided, from their sum over that of the expected shortfalls, which is 1 if they are right.
 
-    The statistic is the mean over its error; its distribution is that of resamples about the mean
-    (McNeil and Frey, Journal of Empirical Finance 7, 2000, 271-300).
+    Its distribution is that of the tail of a Student's t with ``df`` degrees of freedom: resamples
+    of a few losses say nothing of larger ones.
     """
-    count = len(beyond)
-    if count < 2 or not beyond.std() > 0:
-        return None
-    own = _studentised(beyond[None])[0]
-    centred = beyond - beyond.mean()
-    picked = stream(0, "size of exceptions", count).integers(0, count, (RESAMPLES, count))
-    resampled = _studentised(centred[picked])
-    return Verdict(float(own), float((1 + np.count_nonzero(resampled >= own)) / (RESAMPLES + 1)))
+    drawn = _drawn_sizes(count, df, level)
+    larger = len(drawn) - int(np.searchsorted(drawn, reached))
+    return Verdict(reached, (1 + larger) / (len(drawn) + 1))
 
 
-def _studentised(rows: Floats) -> Floats:
-    """Return the mean of each row over its error; infinite, with its sign, where all are alike."""
-    mean, spread = rows.mean(axis=1), rows.std(axis=1, ddof=1)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        ratio = mean / (spread / math.sqrt(rows.shape[1]))
-    return np.asarray(np.where(np.isnan(ratio), 0.0, ratio))
+def chance_of_seeing_size(count: int, df: float, level: float, times: float, size: float) -> float:
+    """Return how often that test, at a ``size`` such as 0.05, rejects forecasts when losses are so
+    many ``times`` as far beyond the value at risk as they say.
+    """
+    drawn = _drawn_sizes(count, df, level)
+    start = 1 / tail_ratio(df, level)  # value at risk over expected shortfall
+    critical = drawn[-max(int(size * (len(drawn) + 1)) - 1, 1)]
+    return float(np.mean(start + times * (drawn - start) >= critical))
+
+
+@lru_cache(maxsize=64)
+def _drawn_sizes(count: int, df: float, level: float) -> Floats:
+    """Return means of ``count`` losses beyond the value at risk over their expected shortfall, in
+    order.
+    """
+    tail = stdtrit(df, 1 - (1 - level) * (np.arange(TAIL_POINTS) + 0.5) / TAIL_POINTS)
+    generator = stream(0, "size of exceptions", count)
+    picked = generator.integers(0, TAIL_POINTS, (count, RESAMPLES))
+    return np.sort(tail[picked].mean(axis=0) / tail.mean())
+
+
+def df_of_tail(ratio: float, level: float) -> float:
+    """Return the degrees of freedom of a Student's t whose expected shortfall is ``ratio`` times
+    its value at risk, to two digits, within those of a tail that has a variance and a nearly normal
+    one.
+    """
+    from scipy.optimize import brentq
+
+    if ratio >= tail_ratio(HEAVIEST, level):
+        return HEAVIEST
+    if ratio <= tail_ratio(NORMAL_DF, level):
+        return NORMAL_DF
+    ends = np.log([HEAVIEST, NORMAL_DF])
+    return float(
+        f"{math.exp(brentq(lambda log: tail_ratio(math.exp(log), level) - ratio, *ends)):.3g}"
+    )
+
+
+def tail_ratio(df: float, level: float) -> float:
+    """Return expected shortfall over value at risk of a Student's t (McNeil, Frey and Embrechts,
+    Quantitative Risk Management, 2015, section 2.3.4).
+    """
+    q = float(stdtrit(df, level))
+    log_density = gammaln((df + 1) / 2) - gammaln(df / 2) - (df + 1) / 2 * math.log1p(q * q / df)
+    density = math.exp(float(log_density)) / math.sqrt(df * math.pi)
+    return density / (1 - level) * (df + q * q) / (df - 1) / q
 
 
 def binomial(count: int, chance: float) -> Floats:

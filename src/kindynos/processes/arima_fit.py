@@ -40,6 +40,7 @@ SWINGING = (-2.0, -1.2, -0.7, -0.3, 0.0, 0.3, 0.7, 1.2, 2.0)  # of two terms: th
 CANCELLING = (-2.0, -0.8, 0.8, 2.0)  # partial autocorrelations on that scale, to begin from
 CONSTANT, EFFECT = "constant", "effect of "
 DRAWS, PROPOSALS, SPREAD_DF = 120, 800, 5  # of parameters: for fans, for intervals
+ANY = 1  # number of proposals that bear the weight: a peak at an edge is taken for all there is
 
 
 @dataclass(frozen=True)
@@ -358,7 +359,7 @@ class OpenParameters:
                 shift,
             )
             for likely_place, length, shift in zip(
-                likely_places(proposed.logs, DRAWS).tolist(), lengths, shifts, strict=True
+                likely_places(proposed.logs, DRAWS, ANY).tolist(), lengths, shifts, strict=True
             )
         ]
 
@@ -409,7 +410,7 @@ class OpenParameters:
         model, generator = self.likelihood, stream(0, "arima parameters", 0)
         proposed = self._proposed(generator, PROPOSALS)
         named = [model.flat(coefficient) for coefficient in proposed.coefficients]
-        picked = likely_places(proposed.logs, PROPOSALS).tolist()
+        picked = likely_places(proposed.logs, PROPOSALS, ANY).tolist()
         best = model.at(self._best).log_likelihood
         allowed = [model.flat(self._best)] + [
             coefficient

@@ -159,17 +159,7 @@ class Proposed:
     logs: Floats
 
     def picked(self, count: int) -> Floats:
-        """Return ``count`` draws ``(parameters, count)``.
-
-        Raises ParameterError where too few of the proposals bear the weight.
-        """
-        borne = effective_number(self.logs)
-        if borne < FEWEST_EFFECTIVE:
-            raise ParameterError(
-                "the series leaves the parameters too open to draw them: of "
-                f"{len(self.logs):,} sets that were tried {borne:.0f} bear the weight, fewer than "
-                f"{FEWEST_EFFECTIVE}; give a longer series or a simpler process"
-            )
+        """Return ``count`` draws ``(parameters, count)``; see ``likely_places``."""
         return np.asarray(self.thetas[:, likely_places(self.logs, count)])
 
 
@@ -179,10 +169,19 @@ def effective_number(logs: Floats) -> float:
     return float(weights.sum() ** 2 / (weights**2).sum())
 
 
-def likely_places(logs: Floats, count: int) -> NDArray[np.int64]:
+def likely_places(logs: Floats, count: int, fewest: float = FEWEST_EFFECTIVE) -> NDArray[np.int64]:
     """Return the places of ``count`` draws among proposals, each as often as the log of its weight
     says.
+
+    Raises ParameterError where the proposals tell less than ``fewest`` draws of equal weight would.
     """
+    borne = effective_number(logs)
+    if borne < fewest:
+        raise ParameterError(
+            f"the series leaves the parameters too open to draw them: of {len(logs):,} sets that "
+            f"were tried {borne:.0f} bear the weight, fewer than {fewest}; give a longer "
+            "series or a simpler process"
+        )
     shares = np.cumsum(np.exp(logs - logs.max()))
     positions = np.searchsorted(shares, (np.arange(count) + 0.5) / count * shares[-1])
     return np.asarray(np.minimum(positions, len(shares) - 1), dtype=np.int64)
@@ -262,22 +261,46 @@ def proposed(
         gaps = thetas - peak.theta[:, None]
         return np.asarray(-0.5 * ((gaps / np.asarray(prior_sd)[:, None]) ** 2).sum(axis=0))
 
+    costs: list[Floats] = []
+
+    def posterior(thetas: Floats) -> Floats:
+        costs.append(_costs(cost, thetas))
+        return before(thetas) - costs[-1]
+
     spread = np.array(peak.covariance(prior_sd))
-    sources: list[Prior] = [Around(peak.theta, spread)]
-    if prior is not None:
-        sources.append(prior)
-    thetas = np.concatenate([source.draws(generator, count) for source in sources], axis=1)
-    costs = _costs(cost, thetas)
+    sources = [Around(peak.theta, spread), *([] if prior is None else [prior])]
+    thetas, logs = adapted(posterior, sources, spread, generator, count, ENOUGH)
+    return Proposed(thetas, np.concatenate(costs), logs)
+
+
+def adapted(
+    posterior: Callable[[Floats], Floats],
+    sources: Sequence[Prior],
+    spread: Floats,
+    generator: np.random.Generator,
+    count: int,
+    enough: int,
+) -> tuple[Floats, Floats]:
+    """Return parameters ``(parameters, proposals)`` and the logs of their weights as draws.
+
+    ``count`` come from each of the ``sources``. While they tell less than ``enough`` draws of equal
+    weight would, as many more come from a t with the weighted mean and covariance of those so far,
+    which is at least a part of ``spread``. ``posterior`` gives the logs ``(proposals,)`` of what
+    they are to be drawn by; it is asked once of each, in order.
+    """
+    sources, thetas, logs = list(sources), np.empty((len(spread), 0)), np.empty(0)
+    fresh = sources
     while True:
-        density = np.logaddexp.reduce([source.logs(thetas) for source in sources])
-        logs = before(thetas) - costs - density
-        found = Proposed(thetas, costs, np.where(np.isfinite(logs), logs, -np.inf))
-        if effective_number(found.logs) >= ENOUGH or len(sources) >= MOST_SOURCES:
-            return found
-        sources.append(_around_weighted(found, spread))
-        more = sources[-1].draws(generator, count)
-        thetas = np.concatenate([thetas, more], axis=1)
-        costs = np.concatenate([costs, _costs(cost, more)])
+        for source in fresh:
+            more = source.draws(generator, count)
+            thetas = np.concatenate([thetas, more], axis=1)
+            logs = np.concatenate([logs, posterior(more)])
+        weights = logs - np.logaddexp.reduce([source.logs(thetas) for source in sources])
+        weights = np.where(np.isfinite(weights), weights, -np.inf)
+        if effective_number(weights) >= enough or len(sources) >= MOST_SOURCES:
+            return thetas, weights
+        fresh = [_around_weighted(thetas, weights, spread)]
+        sources += fresh
 
 
 def _costs(cost: Callable[[Floats], float], thetas: Floats) -> Floats:
@@ -285,14 +308,14 @@ def _costs(cost: Callable[[Floats], float], thetas: Floats) -> Floats:
         return np.array([cost(theta) for theta in thetas.T])
 
 
-def _around_weighted(found: Proposed, spread: Floats) -> Around:
+def _around_weighted(thetas: Floats, logs: Floats, spread: Floats) -> Around:
     """Return a t with the mean and covariance of weighted proposals; weights are cut off at the
     root of their number times the mean, so that no few of them are all there is.
     """
-    weights = np.exp(found.logs - found.logs.max())
+    weights = np.exp(logs - logs.max())
     weights = np.minimum(weights, weights.mean() * math.sqrt(len(weights)))
-    centre = np.average(found.thetas, axis=1, weights=weights)
-    covariance = np.cov(found.thetas, aweights=weights, ddof=0).reshape(len(centre), -1)
+    centre = np.average(thetas, axis=1, weights=weights)
+    covariance = np.cov(thetas, aweights=weights, ddof=0).reshape(len(centre), -1)
     return Around(centre, 0.95 * covariance + 0.05 * spread)
 
 

@@ -16,9 +16,18 @@ from itertools import product
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
-from kindynos.processes.likelihood import REJECTED, likely_interval, likely_places
+from kindynos.processes.likelihood import (
+    FEWEST_EFFECTIVE,
+    REJECTED,
+    Around,
+    Prior,
+    adapted,
+    likely_interval,
+    likely_places,
+)
 from kindynos.sampling.streams import stream
 
 # beyond them a damped trend is none, or one without damping
@@ -36,7 +45,7 @@ STEP = 1e-6  # of a difference
 ENOUGH = 1e-9  # relative gain of a sum of squares
 ROUNDS = 12  # of solving for the first states of a season that multiplies
 EXACT = 1e-10  # sd of errors that are rounding
-PROPOSALS, FEWEST_PROPOSALS, DRAWS, PROPOSAL_DF = 1_000, 200, 400, 5
+PROPOSALS, FEWEST_PROPOSALS, DRAWS = 1_000, 200, 400
 WORK = 100_000_000  # numbers to work out, beyond which fewer sets of weights are proposed
 AT_ONCE = 2_000_000  # numbers in one batch of sets of weights
 RANGES = {"level_weight": (0.0, 1.0), "damping": (LEAST_DAMPING, MOST_DAMPING)}
@@ -445,6 +454,26 @@ class SmoothingLikelihood:
 
 
 @dataclass(frozen=True)
+class AnyWeights:
+    """Weights from 0 to 1, all alike before any data are seen."""
+
+    size: int
+
+    def draws(self, generator: np.random.Generator, count: int) -> Floats:
+        """Return draws ``(weights, count)``."""
+        return generator.random((self.size, count))
+
+    def logs(self, thetas: Floats) -> Floats:
+        """Return the logs of their density ``(count,)``."""
+        return np.where(_in_range(thetas), 0.0, -np.inf)
+
+
+def _in_range(thetas: Floats) -> NDArray[np.bool_]:
+    """Return which sets of weights lie within their range."""
+    return np.asarray(((thetas > 0) & (thetas < 1)).all(axis=0))
+
+
+@dataclass(frozen=True)
 class TriedStart:
     """Sets of weights ``(weights, sets)``, the hidden values that are best with each ``(hidden,
     sets)``, the products of their slopes, and for each set the sum of its squared errors, the
@@ -470,28 +499,52 @@ class OpenSmoothing:
 
     @cached_property
     def _tried(self) -> TriedStart:
-        """Sets of weights with what is best beside them, and how likely each is."""
+        """Sets of weights with what is best beside them, and how likely each is.
+
+        They are proposed around the best and over all of their range, as many from each.
+        """
+        model, size = self.likelihood, len(self.found.theta)
+        parts: list[SmoothingSolved] = []
+
+        def posterior(thetas: Floats) -> Floats:
+            inside, logs = _in_range(thetas), np.full(thetas.shape[1], -np.inf)
+            if inside.any():
+                solved = model.solved_in_parts(thetas[:, inside], self.found.hidden)
+                parts.extend(solved)
+                logs[inside] = np.concatenate([self._posterior(piece) for piece in solved])
+            return logs
+
+        numbers = len(model.series) * (model.hidden + 1)
+        count = int(np.clip(WORK // numbers, FEWEST_PROPOSALS, PROPOSALS)) // 2
+        spread = model.covariance(self.found)
+        sources: list[Prior] = [Around(self.found.theta, spread), AnyWeights(size)]
+        generator = stream(0, "smoothing weights", 0)
+        thetas, logs = adapted(posterior, sources, spread, generator, count, FEWEST_EFFECTIVE)
+        inside = _in_range(thetas)
+        return TriedStart(
+            thetas[:, inside],
+            np.concatenate([piece.hidden for piece in parts], axis=1),
+            np.concatenate([piece.crossed for piece in parts]),
+            np.concatenate([_sums(piece.scaled) for piece in parts]),
+            np.concatenate([_sums(model.likely(piece)) for piece in parts]),
+            logs[inside],
+        )
+
+    def _posterior(self, solved: SmoothingSolved) -> Floats:
+        """Return how likely sets of weights are, in logs, when the first states and the sd are
+        integrated out, with all weights alike before any data are seen.
+        """
         model = self.likelihood
-        thetas, density = self._proposed(stream(0, "smoothing weights", 0))
-        parts = model.solved_in_parts(thetas, self.found.hidden)
-        sums = np.concatenate([_sums(piece.scaled) for piece in parts])
-        crossed = np.concatenate([piece.crossed for piece in parts])
-        scales = np.concatenate([piece.log_scale for piece in parts])
-        precision = np.linalg.slogdet(crossed)[1]
-        precision -= 2 * (model.hidden - model.form.first_states) * scales
-        logs = -0.5 * model.left * np.log(sums) - 0.5 * precision
-        logs = np.where(np.isfinite(logs), logs - np.log(density), -np.inf)
-        hidden = np.concatenate([piece.hidden for piece in parts], axis=1)
-        squares = np.concatenate([_sums(model.likely(piece)) for piece in parts])
-        return TriedStart(thetas, hidden, crossed, sums, squares, logs)
+        precision = np.linalg.slogdet(solved.crossed)[1]
+        precision -= 2 * (model.hidden - model.form.first_states) * solved.log_scale
+        return np.asarray(-0.5 * model.left * np.log(_sums(solved.scaled)) - 0.5 * precision)
 
     @cached_property
     def draws(self) -> dict[str, Floats]:
         """Weights, sd and last states by name ``(draws,)``.
 
-        Weights are proposed around the best and over all of their range, and picked by what is left
-        of the likelihood when the first states and the sd are integrated out, with all weights
-        alike before any data are seen. Source: Rubin, in Bayesian Statistics 3 (1988), 395-402.
+        Weights are picked from those tried by how likely they are. Source: Rubin, in Bayesian
+        Statistics 3 (1988), 395-402.
         """
         model, tried, generator = self.likelihood, self._tried, stream(0, "smoothing", 0)
         picked = likely_places(tried.logs, DRAWS)
@@ -503,25 +556,6 @@ class OpenSmoothing:
         ends = model.at(thetas, tried.hidden[:, picked] + sds * around)
         named = model.named(thetas, ends.states[:, :, 0])
         return {**named, "sd": sds * np.exp(-ends.log_scale[:, 0])}
-
-    def _proposed(self, generator: np.random.Generator) -> tuple[Floats, Floats]:
-        """Return sets of weights ``(weights, sets)``, one half from Student's t around the best and
-        one from all of their range, and the density ``(sets,)`` of both together.
-        """
-        model, centre, size = self.likelihood, self.found.theta, len(self.found.theta)
-        numbers = len(model.series) * (model.hidden + 1)
-        half = int(np.clip(WORK // numbers, FEWEST_PROPOSALS, PROPOSALS)) // 2
-        root = np.linalg.cholesky(model.covariance(self.found))
-        normals = generator.standard_normal((size, half))
-        normals *= np.sqrt(PROPOSAL_DF / generator.chisquare(PROPOSAL_DF, half))
-        near = centre[:, None] + root @ normals
-        near = near[:, ((near > 0) & (near < 1)).all(axis=0)]
-        thetas = np.concatenate([near, generator.random((size, half))], axis=1)
-        lengths = (np.linalg.solve(root, thetas - centre[:, None]) ** 2).sum(axis=0)
-        constant = math.lgamma((PROPOSAL_DF + size) / 2) - math.lgamma(PROPOSAL_DF / 2)
-        constant -= size / 2 * math.log(PROPOSAL_DF * math.pi) + np.log(np.diag(root)).sum()
-        around = np.exp(constant) * (1 + lengths / PROPOSAL_DF) ** (-(PROPOSAL_DF + size) / 2)
-        return thetas, np.asarray((around + 1.0) / 2)
 
     @cached_property
     def errors(self) -> dict[str, float]:

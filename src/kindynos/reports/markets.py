@@ -464,7 +464,8 @@ def _verdict(tested: Backtest) -> FigureTable:
             (
                 "expected shortfall",
                 tested.shortfall,
-                "a small p: losses beyond were larger than forecast",
+                "a small p: losses beyond were larger than forecast (its power at half as far "
+                f"again: {per_cent(tested.shortfall_power(1.5))})",
             )
         )
     for name, verdict, meaning in tests:
