@@ -156,6 +156,13 @@ class Contract(metaclass=CheckedInit):
         return False
 
     @property
+    def base_value(self) -> float:
+        """What stands for it in a base case: the mean, or the median of a discrete distribution,
+        which is a value that can happen.
+        """
+        return float(self.quantile(0.5)) if self.discrete else self.mean
+
+    @property
     def has_atoms(self) -> bool:
         """Whether some single value has mass, as all have in a discrete distribution."""
         return self.discrete

@@ -85,10 +85,10 @@ class StatedDistribution:
                 return np.array(np.broadcast_to(arrayed._quantile(arrays[0]), arrays[0].shape))
         return self._one_by_one(arrays, lambda distribution, score: distribution._quantile(score))
 
-    def means(self, named: Mapping[str, Floats]) -> Floats:
-        """Return the mean for each set of parameters; raises ParameterError as ``values`` does."""
+    def base_values(self, named: Mapping[str, Floats]) -> Floats:
+        """Return the base value for each set of parameters; raises ParameterError as ``values`` does."""
         arrays = np.broadcast_arrays(0.0, *(named[name] for name in self.names))
-        return self._one_by_one(arrays, lambda distribution, _: distribution.mean)
+        return self._one_by_one(arrays, lambda distribution, _: distribution.base_value)
 
     def _one_by_one(self, arrays: tuple[Floats, ...], read: Callable[[Any, Floats], Any]) -> Floats:
         """Return what is read of each distribution at its scores, which are the first array."""

@@ -443,6 +443,15 @@ def _base(program: Program) -> Iterator[Finding]:
                 f"its base value {driver.base:g} cannot occur: the distribution runs from {low:g} "
                 f"to {high:g}",
             )
+        elif driver.base is not None and driver.distribution.discrete:
+            values, _ = driver.distribution._atoms
+            if driver.base not in values:
+                near = values[np.argsort(np.abs(values - driver.base))[:2]]
+                yield Finding(
+                    name,
+                    f"its base value {driver.base:g} cannot occur: the values next to it are "
+                    + " and ".join(f"{value:g}" for value in np.sort(near)),
+                )
 
 
 def _dependence(program: Program) -> Iterator[Finding]:

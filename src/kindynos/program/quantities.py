@@ -148,7 +148,7 @@ class DistributionDriver(Driver):
         return self.each is not None
 
     def base_value(self, periods: int) -> float:
-        return self.distribution.mean if self.base is None else self.base
+        return self.distribution.base_value if self.base is None else self.base
 
     @property
     def _keeps_parameters(self) -> bool:
@@ -222,9 +222,8 @@ class DependentDriver(Driver):
             drawn = self.distribution.values(np.where(at_base, 0.5, scores), named)
             if not at_base.any():
                 return drawn
-            return np.where(
-                at_base, self.distribution.means(named) if self.base is None else self.base, drawn
-            )
+            base = self.distribution.base_values(named) if self.base is None else self.base
+            return np.where(at_base, base, drawn)
         except KindynosError as error:
             raise error.with_context(owner=f"driver {self.name!r}") from None
         except ArithmeticError:
@@ -434,7 +433,7 @@ def distribution_driver(
             raise ModelError("serial= needs each='period'")
         if not -1 < finite("serial", serial) < 1:
             raise ParameterError(f"serial must be between -1 and 1, not {serial!r}")
-    if base is None and isinstance(distribution, Distribution):
+    if base is None and isinstance(distribution, Distribution) and not distribution.discrete:
         finite("the mean, its base value (give base= instead),", distribution.mean)
     valid = _base_value(distribution, base)
     if isinstance(distribution, StatedDistribution):
