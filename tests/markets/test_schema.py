@@ -40,6 +40,25 @@ class Schema(Folder):
                 self.assertRaises(KindynosError, self.read, one)
                 self.assertFalse(CHECKED.is_valid(one))
 
+    def test_columns_that_change_the_figure_are_read_and_others_named(self):
+        lots = [
+            {"ticker": "a", "quantity": 200, "side": "short", "Contract Size": 10, "broker": "x"},
+            {"ticker": "a", "quantity": 50, "side": "buy", "Contract Size": 10, "broker": "x"},
+            {"ticker": "b", "quantity": 7, "side": "", "Contract Size": 1, "broker": "x"},
+        ]
+        held = self.read(lots)
+        self.assertEqual(held.amounts, {"a": -1_500.0, "b": 7.0})
+        self.assertEqual((held.kind, held.left_out), ("shares", ("broker",)))
+        for change, words in (
+            ({"side": "shrt"}, "say long or short"),
+            ({"quantity": -200}, "say the side or the minus, not both"),
+            ({"Contract Size": 0}, "must be a number above 0"),
+        ):
+            with self.subTest(words), self.fails(words, "row 2"):
+                self.read([{**lots[0], **change}])
+        with self.fails("a has the currency 'EUR', and 'USD' above"):
+            self.read([{**row, "currency": c} for row, c in zip(lots, ["USD", "EUR"])])
+
     def read(self, rows):
         path = self.folder / "held.csv"
         pd.DataFrame(rows).to_csv(path, index=False)

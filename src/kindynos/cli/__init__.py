@@ -215,6 +215,9 @@ def _end(status: int) -> None:
         os._exit(status)
 
 
+QUOTES = "'\""
+
+
 def _flush() -> None:
     """Write what is left of the output here, where it can be told that it cannot be written."""
     try:
@@ -252,7 +255,11 @@ def on_command_line(message: str, options: Mapping[str, str]) -> str:
 
     def option(answer: re.Match[str]) -> str:
         name, value = answer[1], answer[2]
-        return f"{options[name]}{' ' if value else ''}{value}" if name in options else answer[0]
+        if name not in options:
+            return answer[0]
+        spelled = options[name]
+        implied = not value or spelled == f"--{value.strip(QUOTES)}"  # kind='returns': --returns
+        return spelled if implied else f"{spelled} {value}"
 
     return re.sub(r"(?<![\w.\-])([a-z_]+)=([^\s,;)]*)", option, message)
 

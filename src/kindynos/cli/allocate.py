@@ -18,6 +18,7 @@ from kindynos.cli.risk import (
     price_table,
     prices_argument,
     read_portfolio,
+    unit_option,
     value_option,
 )
 from kindynos.cli.types import FIGURE, WHOLE, NameOption, Text, Words, by_name, ends, named
@@ -198,6 +199,7 @@ def _limit(text: str) -> tuple[str, float]:
     metavar="FILE",
     help="Write the best holdings as a CSV.",
 )
+@unit_option
 @missing_option
 @price_file
 @with_output
@@ -205,6 +207,7 @@ def allocate(
     prices: Path,
     holdings: Path | None,
     value: float | None,
+    unit: str,
     missing: MissingPolicy,
     horizon: int,
     trials: int,
@@ -238,7 +241,7 @@ def allocate(
     source: Any = (
         price_table(prices, missing, **layout)
         if holdings is None
-        else read_portfolio(prices, holdings, value, missing, layout=layout)
+        else read_portfolio(prices, holdings, value, missing, layout=layout, unit=unit)
     )
     members = {} if holdings is None else read_holdings(holdings).groups
     aim = {name: stated.pop(name) for name in ("maximize", "minimize")}

@@ -11,7 +11,7 @@ from kindynos.cli.options import drawn
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import read_model
-from kindynos.cli.risk import read_portfolio
+from kindynos.cli.risk import read_portfolio, unit_option
 from kindynos.cli.types import FIGURE, WHOLE, OutcomeName, Text, by_name, named, names
 from kindynos.errors import KindynosError
 
@@ -66,6 +66,7 @@ if TYPE_CHECKING:
     show_default=True,
     help="With --prices: the periods of the history before each date.",
 )
+@unit_option
 @drawn
 @with_output
 def bridge(
@@ -80,6 +81,7 @@ def bridge(
     before: str | None,
     level: float,
     window: int,
+    unit: str,
     draws: dict[str, Any],
 ) -> Report:
     """Say what changed from the model in OLD to that in NEW, and how much of the change of a figure
@@ -94,7 +96,7 @@ def bridge(
         --prices treasury_prices.csv --before 2027-11-26
     """
     if prices is not None or before is not None:
-        return _of_holdings(old, new, prices, before, level, window, draws)
+        return _of_holdings(old, new, prices, before, level, window, unit, draws)
     from kindynos.model.bridging import bridge as bridge_of
     from kindynos.model.bridging import list_changes
     from kindynos.reports.bridges import bridge_report, changes_report
@@ -123,6 +125,7 @@ def _of_holdings(
     before: str | None,
     level: float,
     window: int,
+    unit: str,
     draws: dict[str, Any],
 ) -> Report:
     """Return what moved value at risk from old holdings on a date to new ones today."""
@@ -134,8 +137,8 @@ def _of_holdings(
         missing = "--prices FILE" if prices is None else "--before DATE"
         raise KindynosError(f"value at risk of two dates needs {missing} too")
     both = [*read_holdings(old).amounts, *read_holdings(new).amounts]
-    later = read_portfolio(prices, new, None, "drop", both)
-    earlier = read_portfolio(prices, old, None, "drop", both, until=before)
+    later = read_portfolio(prices, new, None, "drop", both, unit=unit)
+    earlier = read_portfolio(prices, old, None, "drop", both, until=before, unit=unit)
     with Bar("drawing histories again"):
         return bridge_report(later.bridge(earlier, level, window, checked_seed(draws["seed"])))
 

@@ -191,6 +191,13 @@ price_file = _option_group(
     "layout",
     *TABLE_OPTIONS,
     click.option(
+        "--returns",
+        "kind",
+        is_flag=True,
+        callback=lambda ctx, param, given: "returns" if given else "prices",
+        help="PRICES has simple returns, of which prices are made that begin at 100.",
+    ),
+    click.option(
         "--per-year",
         type=FIGURE,
         metavar="NUMBER",

@@ -108,12 +108,12 @@ def paths(
     from kindynos.reports import paths as report
     from kindynos.sampling.streams import checked_seed
 
-    table = price_table(prices, **layout).every(every)
-    spacing = table.spacing
+    table = price_table(prices, **layout)
     if instrument is None and len(table.instruments) > 1:
         raise KindynosError(f"say --column; the file has {', '.join(table.instruments)}")
     name = instrument or table.instruments[0]
-    own = table.subset([name])
+    own = table.subset([name]).every(every)  # the calendar of this one, not of all in the file
+    spacing = own.spacing
     history = own.frame[name].to_numpy()
     if process is None:
         process = "random walk" if own.absolute[0] else "geometric brownian motion"

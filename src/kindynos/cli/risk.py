@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -46,11 +47,16 @@ holdings_option = click.option(
     type=click.Path(path_type=Path),
     metavar="FILE",
     help="A table with columns instrument and shares, amount (in money) or weight (then also "
-    "--value); a column currency names "
-    "the column of PRICES with the exchange rate of an instrument that is not priced in yours, and "
-    "a column change says absolute of one that changes by differences.",
+    "--value); a column currency has the currency of an instrument that is not priced in yours, "
+    "such as USD: with --unit EUR the column EURUSD or USDEUR of PRICES is found (the price of one "
+    "EUR in USD, or of one USD in EUR); any other column is what one unit costs in yours; a column "
+    "change says absolute of one that changes by differences, a column side long or short, and a "
+    "column multiplier the size of a contract; rows of one instrument are added.",
 )
 value_option = click.option("--value", type=FIGURE, help="With weights: the money invested.")
+unit_option = click.option(
+    "--unit", default="", metavar="TEXT", help="The unit of money, such as EUR."
+)
 missing_option = click.option(
     "--missing",
     cls=NameOption,
@@ -80,6 +86,7 @@ def read_portfolio(
     beside: Iterable[str] = (),
     layout: dict[str, Any] | None = None,
     until: str | None = None,
+    unit: str = "",
 ) -> Portfolio:
     """Return the portfolio of a file of prices, perhaps ``until`` a date, and one of holdings, with
     the prices ``beside`` of what is not held; raises FileError, with file and row, for a mistake.
@@ -92,17 +99,20 @@ def read_portfolio(
     short = any(amount < 0 for amount in amounts.values())
     if stated.kind == "weight" and value is None:
         raise KindynosError(f"{holdings} has weights: say --value, the money invested")
-    rows = [*amounts, *currency.values(), *beside]
+    rows = None if currency else [*amounts, *beside]
     given = dict(layout or {})
     given["changes"] = {**stated.changes, **given.get("changes", {})}
     try:
         table = price_table(prices, missing, rows, **given)
         table = table if until is None else table.until(until)
+        table = replace(table, read=replace(table.read, left_out=stated.left_out))
         if stated.kind == "shares":
-            return Portfolio(table, shares=amounts, short=short, currency=currency)
+            return Portfolio(table, shares=amounts, short=short, currency=currency, unit=unit)
         if stated.kind == "amount":
-            return Portfolio(table, amounts=amounts, short=short, currency=currency)
-        return Portfolio(table, weights=amounts, value=value, short=short, currency=currency)
+            return Portfolio(table, amounts=amounts, short=short, currency=currency, unit=unit)
+        return Portfolio(
+            table, weights=amounts, value=value, short=short, currency=currency, unit=unit
+        )
     except FileError:
         raise
     except KindynosError as error:
@@ -224,7 +234,7 @@ def _asked(
     metavar="FROM:TO",
     help="Profit and loss if a stretch of history came again: 2026-03-02:2026-04-01; repeatable.",
 )
-@click.option("--unit", default="", metavar="TEXT", help="The unit of money, such as EUR.")
+@unit_option
 @click.option("--whole", is_flag=True, help="Show the figures of all methods; also with --methods.")
 @click.option(
     "--benchmark",
@@ -276,7 +286,7 @@ def risk(
     asked = _asked(bought, shocks, scenarios, replays, unit)
     beside = [*([benchmark] if benchmark else []), *asked.what_if]
     beside += [name for shock in asked.shocks.values() for name in shock]
-    portfolio = read_portfolio(prices, holdings, value, missing, beside, layout)
+    portfolio = read_portfolio(prices, holdings, value, missing, beside, layout, unit=unit)
     selected = windows_of(windows)
     options: dict[str, Any] = {"overlapping": overlapping}
     options |= {"volatility": volatility} if volatility else {}
@@ -308,6 +318,7 @@ def risk(
     help="A table of what is held, as of `kindynos risk`.",
 )
 @value_option
+@unit_option
 @click.option(
     "--method",
     "--methods",
@@ -360,6 +371,7 @@ def backtest(
     prices: Path | None,
     holdings: Path | None,
     value: float | None,
+    unit: str,
     method: RiskMethod | None,
     window: int,
     level: float,
@@ -388,7 +400,7 @@ def backtest(
         return _recorded(forecasts, actual, level)
     if prices is None or holdings is None:
         raise KindynosError("say PRICES and --holdings, or --forecasts and --actual")
-    portfolio = read_portfolio(prices, holdings, value, missing, layout=layout)
+    portfolio = read_portfolio(prices, holdings, value, missing, layout=layout, unit=unit)
     profits = None if actual is None else read_profits(actual)
     tested = portfolio.backtest(method or "historical", window, level, every, profits, horizon)
     if method is None:

@@ -16,6 +16,7 @@ from kindynos.cli.risk import (
     prices_argument,
     read_portfolio,
     stress_option,
+    unit_option,
     value_option,
 )
 from kindynos.cli.types import FIGURE, WHOLE
@@ -40,7 +41,7 @@ if TYPE_CHECKING:
     help="Horizon in periods; back-tests are of it where the history has 50 such stretches.",
 )
 @stress_option
-@click.option("--unit", default="", metavar="TEXT", help="The unit of money, such as EUR.")
+@unit_option
 @every_option
 @missing_option
 @price_file
@@ -72,6 +73,6 @@ def validate(
 
     at = confidence_level("level", level)
     shocked = [name for moves in shocks.values() for name in moves]
-    portfolio = read_portfolio(prices, holdings, value, missing, shocked, layout)
+    portfolio = read_portfolio(prices, holdings, value, missing, shocked, layout, unit=unit)
     with Bar("testing"):
         return validated(portfolio, at, horizon, every, Asked(shocks=shocks, unit=unit))

@@ -86,7 +86,9 @@ class StatedDistribution:
         return self._one_by_one(arrays, lambda distribution, score: distribution._quantile(score))
 
     def base_values(self, named: Mapping[str, Floats]) -> Floats:
-        """Return the base value for each set of parameters; raises ParameterError as ``values`` does."""
+        """Return the base value for each set of parameters; raises ParameterError as ``values``
+        does.
+        """
         arrays = np.broadcast_arrays(0.0, *(named[name] for name in self.names))
         return self._one_by_one(arrays, lambda distribution, _: distribution.base_value)
 

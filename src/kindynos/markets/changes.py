@@ -26,6 +26,14 @@ def moves_of(prices: Floats, absolute: Mask) -> Floats:
     return np.asarray(np.where(absolute, gaps, returns))
 
 
+def of_one_period(moves: Floats, spans: NDArray[np.int64]) -> Floats:
+    """Return moves over several periods ``(moves, instruments)`` as large as they would be over
+    one: their mean a period, and what is around it over the root of their number.
+    """
+    mean = moves.sum(axis=0) / spans.sum(axis=0)
+    return np.asarray(mean + (moves - mean * spans) / np.sqrt(spans))
+
+
 def prices_after(today: Floats, moves: Floats, absolute: Mask) -> Floats:
     """Return prices ``(instruments, cases)`` after moves ``(instruments, cases)`` from today's."""
     start = today[:, None]

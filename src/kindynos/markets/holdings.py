@@ -17,11 +17,22 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.errors import FileError, ParameterError
 from kindynos.markets.changes import Mask, prices_after
+from kindynos.markets.exchange import rate_of
 from kindynos.markets.prices import Prices
 from kindynos.tables.reader import read_table
 from kindynos.validate import finite, mapping
 
 KINDS = ("shares", "weight", "amount")  # columns of a file of holdings; it has one of them
+ALSO = {
+    "instrument": ("symbol", "ticker"),
+    "shares": ("quantity",),
+    "multiplier": ("contract size",),
+}  # other headings of the same
+READ = ("instrument", *KINDS, "currency", "change", "group", "side", "multiplier")
+SIDES = {
+    **dict.fromkeys(("", "long", "buy", "bought"), 1.0),
+    **dict.fromkeys(("short", "sell", "sold"), -1.0),
+}
 
 Revalue = Callable[..., Any]
 
@@ -38,17 +49,24 @@ class StatedHoldings:
     currency: dict[str, str]
     changes: dict[str, str]
     groups: dict[str, str]
+    left_out: tuple[str, ...] = ()  # columns that are not read
 
 
 def read_holdings(path: Path) -> StatedHoldings:
     """Return the holdings in a CSV, Parquet or Excel file with columns instrument and shares,
-    weight or amount (in money), and perhaps currency, change and group.
+    weight or amount (in money), and perhaps side (long or short), multiplier, currency, change and
+    group. Lots of one instrument are added.
 
-    Raises FileError, with the row, for an amount that is missing or not a number, and for an
-    instrument that is missing or listed twice.
+    Raises FileError, with the row, for an amount that is missing or not a number, a side that is
+    neither, and for an instrument that is missing or whose lots differ in currency, change or
+    group.
     """
     table = read_table(path)
-    columns = {name.lower(): name for name in table.names}
+    columns = {name.lower().replace("_", " ").strip(): name for name in table.names}
+    for name, others in ALSO.items():
+        other = next((other for other in others if other in columns), None)
+        if name not in columns and other is not None:
+            columns[name] = columns.pop(other)
     kinds = [kind for kind in KINDS if kind in columns]
     if "instrument" not in columns or len(kinds) != 1:
         raise FileError(
@@ -57,30 +75,47 @@ def read_holdings(path: Path) -> StatedHoldings:
             file=table.file,
         )
     names = table.texts(columns["instrument"])
-    amounts = table.numbers(columns[kinds[0]]).tolist()
-    for position, (name, amount) in enumerate(zip(names, amounts, strict=True)):
+    amounts = table.numbers(columns[kinds[0]])
+    ones = np.ones(len(names))
+    multipliers = table.numbers(columns["multiplier"]) if "multiplier" in columns else ones
+    stated_sides = table.texts(columns["side"]) if "side" in columns else [""] * len(names)
+    added: dict[str, float] = {}
+    rows = zip(names, amounts.tolist(), multipliers.tolist(), stated_sides, strict=True)
+    for position, (name, amount, multiplier, stated) in enumerate(rows):
+        side = SIDES.get(stated.lower())
         problem = (
             "the instrument has no name"
             if not name
-            else f"{name!r:.60} is there already"
-            if name in names[:position]
             else f"{name!r:.60} has no number of {kinds[0]}"
             if not np.isfinite(amount)
+            else f"the side of {name} is {stated!r:.40}; say long or short"
+            if side is None
+            else f"{name} is {stated} of {amount:g}: say the side or the minus, not both"
+            if side < 0 and amount < 0
+            else f"the multiplier of {name} must be a number above 0"
+            if not (np.isfinite(multiplier) and multiplier > 0)
             else ""
         )
         if problem:
             raise FileError(problem, file=table.file, row=int(table.rows[position]))
+        added[name] = added.get(name, 0.0) + amount * multiplier * (side or 1.0)
 
     def texts(column: str) -> dict[str, str]:
         answer = table.texts(columns[column]) if column in columns else []
-        return {name: text for name, text in zip(names, answer, strict=False) if text}
+        kept: dict[str, str] = {}
+        for position, (name, text) in enumerate(zip(names, answer, strict=False)):
+            if kept.setdefault(name, text) != text:
+                problem = f"{name} has the {column} {text!r:.40}, and {kept[name]!r:.40} above"
+                raise FileError(problem, file=table.file, row=int(table.rows[position]))
+        return {name: text for name, text in kept.items() if text}
 
     return StatedHoldings(
         kinds[0],
-        dict(zip(names, amounts, strict=True)),
+        added,
         texts("currency"),
         texts("change"),
         texts("group"),
+        tuple(name for text, name in columns.items() if text not in READ),
     )
 
 
@@ -189,18 +224,18 @@ def bought_for(money: Floats, prices: Floats) -> Floats:
     return np.divide(money, prices, out=np.zeros_like(money), where=money != 0)
 
 
-def converted(prices: Prices, currency: Mapping[str, str] | None) -> Prices:
-    """Return prices, some of them changed into the portfolio's currency by columns of exchange
-    rates.
-
-    ``currency`` has for each such instrument the column that says what one unit of its currency
-    costs. Raises ParameterError for columns there are not.
+def stated_rates(
+    prices: Prices, currency: Mapping[str, str] | None, unit: str = ""
+) -> dict[str, str]:
+    """Return by instrument the rate that changes its prices into the unit of the report; see
+    ``kindynos.markets.exchange``. Raises ParameterError for columns there are not.
     """
     rates = mapping("currency", currency or {}, "columns of exchange rates by instrument")
-    for name, rate in rates.items():
+    for name in rates:
         _known(prices, name)
-        _known(prices, rate)
-    return prices.in_currency(rates) if rates else prices
+    columns = list(prices.raw.columns)
+    answer = {name: rate_of(str(rate), unit, columns) for name, rate in rates.items()}
+    return {name: rate for name, rate in answer.items() if rate is not None}
 
 
 def _known(prices: Prices, name: Any) -> None:

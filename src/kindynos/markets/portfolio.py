@@ -18,6 +18,7 @@ from kindynos.markets import stress as stresses
 from kindynos.markets.backtesting import Backtest, dated_profits, rolling_backtest
 from kindynos.markets.changes import as_prices, from_prices
 from kindynos.markets.contributions import contributions
+from kindynos.markets.exchange import column_of
 from kindynos.markets.exposure import Exposure, RiskFigure
 from kindynos.markets.held_model import simulate_held
 from kindynos.markets.holdings import (
@@ -26,7 +27,7 @@ from kindynos.markets.holdings import (
     bought_for,
     check_buyable,
     checked_holdings,
-    converted,
+    stated_rates,
 )
 from kindynos.markets.joint_paths import paths_together, uncertain_paths
 from kindynos.markets.methods import METHODS, figure_alone, measured, method_of
@@ -73,13 +74,15 @@ class Portfolio(Reported):
     to 1, of a ``value``, bought on ``as_of`` (default: the last date) and left alone, so that
     weights drift, or with ``rebalance`` "monthly" or "daily" set back. ``short=True`` allows
     negative holdings. ``currency`` names for an instrument the column of the prices that has the
-    exchange rate of its currency: ``{"shipyard": "NOK"}``, where NOK is what a krone costs. Instead
-    of amounts, ``revalue`` is a function of the prices by instrument, arrays ``(cases,)``, that
-    gives what positions such as options are worth then; where it takes a second argument, the
+    exchange rate of its currency: ``{"shipyard": "NOK"}``, where NOK is what a krone costs. A
+    column of two currencies, such as EURNOK, is what the first costs in the second: with the
+    ``unit`` of the report, "EUR", prices are divided by it, and ``{"shipyard": "NOK"}`` finds it.
+    Instead of amounts, ``revalue`` is a function of the prices by instrument, arrays ``(cases,)``,
+    that gives what positions such as options are worth then; where it takes a second argument, the
     ``days`` that have passed since today (21 a month, 252 a year, or 365 in a market that never
     closes), time passes too. ``changes`` says which instruments change by differences, as in
-    ``read_prices``. Raises ParameterError for unknown instruments,
-    weights that do not add up, and dates outside the history.
+    ``read_prices``. Raises ParameterError for unknown instruments, weights that do not add up, and
+    dates outside the history.
 
     >>> import pandas as pd
     >>> from kindynos import read_prices
@@ -105,13 +108,14 @@ class Portfolio(Reported):
         currency: Mapping[str, str] | None = None,
         revalue: Revalue | None = None,
         changes: Mapping[str, str] | None = None,
+        unit: str = "",
     ) -> None:
         if sum(given is not None for given in (shares, weights, amounts, revalue)) != 1:
             raise ParameterError("say shares=, weights= or amounts=, one of them (or revalue=)")
         read = prices_of(prices)
         own = read.with_changes(changes) if changes else read
-        self.market = converted(own, currency)
-        self._own_market, self._rates = own, dict(currency or {})
+        self._own_market, self._rates = own, stated_rates(own, currency, unit)
+        self.market = own.in_currency(self._rates) if self._rates else own
         self._revalue = revalue
         if revalue is not None:
             self.prices, self.rebalance = self.market, None
@@ -323,12 +327,13 @@ class Portfolio(Reported):
         selected = self.prices.every(every)
         values = self._held[-1] * self.prices.frame.to_numpy()[-1]
         absolute = self.prices.absolute
+        moves, dates, note = selected.moves_of_one_period
         return Exposure(
             values,
-            selected.moves,
+            moves,
             self.instruments,
-            selected.dates[1:],
-            description=selected.description,
+            dates,
+            description="; ".join(filter(None, [selected.description, note])),
             spacing=selected.spacing,
             absolute=absolute,
             per_move=np.where(absolute, self._held[-1], values),
@@ -699,7 +704,7 @@ class Portfolio(Reported):
         rates = {name: rate for name, rate in self._rates.items() if name in exposure.names}
         if not rates:
             return stresses.shocked(exposure, shocks)
-        names = list(dict.fromkeys([*exposure.names, *rates.values()]))
+        names = list(dict.fromkeys([*exposure.names, *map(column_of, rates.values())]))
         own = self._own_market.subset(names)
         same_dates = replace(own, frame=own.frame.loc[beside.prices.dates])
         local = Portfolio(same_dates, shares=dict.fromkeys(names, 1.0)).exposure(window)

@@ -13,10 +13,12 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import DataWarning, FileError, ParameterError
-from kindynos.markets.changes import CHANGES, Mask, moves_of
+from kindynos.markets.changes import CHANGES, Mask, moves_of, of_one_period
+from kindynos.markets.exchange import column_of, multiplier
 from kindynos.markets.price_checks import count_below, doubts, near_zero
 from kindynos.sources import sources_read
 from kindynos.tables.layout import TableFormat
@@ -46,7 +48,16 @@ DOUBTFUL = (
     "flat",
 )  # kinds of problems that are said beside the answer
 MOST_NAMED = 5
+MOST_LEFT_OUT = 0.2  # of the moves: those over several periods; where there are more, they count
+FEWEST_MOVES = 8
 LATE = 0.05  # share of the dates that a late listing may cost unsaid
+
+
+KINDS = ("prices", "returns")
+FEWEST = 20  # values, from which returns are told from levels
+LEAST_BELOW = 0.15  # of returns that are below 0, and above it
+SATURDAY = 5
+MOST_A_PERIOD = 0.3  # nine in ten returns are smaller, unless they are in per cent
 
 
 Rows = dict[Any, int]  # the row of each date, or of each date and instrument
@@ -63,6 +74,7 @@ class ReadPrices:
     file: str
     notes: tuple[str, ...] = ()
     checksum: str | None = None  # of the file when it was read
+    left_out: tuple[str, ...] = ()  # columns of the holdings that nobody reads
 
 
 @dataclass(frozen=True, eq=False)
@@ -132,11 +144,78 @@ class Prices:
         lost = int(before.max())
         name = self.raw.columns[int(before.argmax())]
         if lost < LATE * len(self.raw):
-            return ""
+            return self._dropped
         return (
             f"{lost:,} of {len(self.raw):,} dates are left out, since {name} has no price before "
             f"{pd.DatetimeIndex(self.raw.index)[lost]:%Y-%m-%d}"
         )
+
+    @property
+    def _dropped(self) -> str:
+        """How many dates are left out for want of some price, in words; "" for a small part."""
+        dropped = len(self.raw) - len(self.frame)
+        if self.missing != "drop" or dropped < LATE * len(self.raw):
+            return ""
+        counts = self.raw.notna().sum()
+        name = str(counts.index[int(counts.argmin())])
+        unit = {"irregular": "irregular", "working day": "daily", "day": "daily"}
+        apart = unit.get(self.spacing.name, f"{self.spacing.name}ly")
+        return (
+            f"{len(self.frame) - 1:,} {apart} returns; {dropped:,} of {len(self.raw):,} dates are "
+            f"left out, since {name} has {int(counts.min()):,} prices"
+        )
+
+    @cached_property
+    def spans(self) -> NDArray[np.int64]:
+        """How many periods each move spans, by instrument ``(moves, instruments)``.
+
+        Of daily prices, days on which an instrument that has nearly all others lacks a price are
+        holidays, and its own prices are counted; of others all dates on its days of the week, and
+        the weekdays without a row where more than one in twenty has none.
+        """
+        kept = self.dates
+        if self.spacing.unit == "day":
+            return np.stack([self._days_between(name) for name in self.instruments], axis=1)
+        code = self.spacing.name
+        if code not in SPACINGS:  # irregular
+            return np.ones((len(kept) - 1, len(self.instruments)), dtype=np.int64)
+        periods = self.spacing.periods(kept, code).asi8
+        spans = np.maximum(np.diff(periods), 1)
+        return np.repeat(spans[:, None], len(self.instruments), axis=1)
+
+    @cached_property
+    def moves_of_one_period(self) -> tuple[Floats, pd.DatetimeIndex, str]:
+        """The moves over one period, their dates, and in words what was done about those over
+        several: few are left out, more are made as large as they would be over one.
+        """
+        moves, spans, dates = self.moves, self.spans, self.dates[1:]
+        longer = (spans > 1).any(axis=1)
+        count = int(longer.sum())
+        if not count:
+            return moves, dates, ""
+        words = f"{count} of {len(moves):,} returns are over more than one {self.spacing.unit}"
+        if count <= MOST_LEFT_OUT * len(moves) and len(moves) - count >= FEWEST_MOVES:
+            one = np.flatnonzero(~longer)
+            return moves[one], dates[one], f"{words} and left out"
+        scaled = of_one_period(moves, spans)
+        return scaled, dates, f"{words}: each is divided by the root of their number"
+
+    def _days_between(self, name: str) -> NDArray[np.int64]:
+        """Return how many days of trading lie between the dates that are kept ``(moves,)``."""
+        dates = pd.DatetimeIndex(self.raw.index)
+        places = dates.get_indexer(self.dates)
+        has = self.raw[name].notna().to_numpy()
+        own = np.bincount(dates[has].day_of_week, minlength=7) > 0
+        usual = own[dates.day_of_week]
+        usual = has if has.sum() >= (1 - LATE) * usual.sum() else usual
+        spans = np.diff(usual.cumsum()[places])
+        if self.spacing.name == "working day" and self.missing == "drop":
+            days = dates.to_numpy().astype("datetime64[D]")
+            weekdays = int(np.busday_count(days[0], days[-1], weekmask=own)) + 1
+            if usual.sum() < (1 - LATE) * weekdays:
+                kept = days[places]
+                spans = np.busday_count(kept[:-1], kept[1:], weekmask=own)
+        return np.asarray(np.maximum(spans, 1), dtype=np.int64)
 
     @property
     def doubts(self) -> list[str]:
@@ -165,7 +244,9 @@ class Prices:
     @cached_property
     def spacing(self) -> DateSpacing:
         """How far the dates lie apart, with the number of them in a year."""
-        answer = spacing_of(self.dates)
+        # that of the instrument with the fewest; of all together dates may be left out
+        own = [spacing_of(_dates_of(self.raw[name])) for name in self.instruments]
+        answer = min(own, key=lambda spacing: spacing.per_year)
         stated = self.rules.per_year
         return answer if stated is None else replace(answer, per_year=stated)
 
@@ -198,7 +279,8 @@ class Prices:
             return self
         one_of("every", period, tuple(SPACINGS))
         longer = SPACINGS[period]
-        if longer.unit == self.spacing.unit:
+        dropped = len(self.raw) - len(self.frame) > LATE * len(self.raw)
+        if longer.unit == self.spacing.unit and not (dropped and self.missing == "drop"):
             return self
         if longer.finer_than(self.spacing):
             own = self.spacing
@@ -209,7 +291,12 @@ class Prices:
             )
         last = self.dates[-1]
         periods = self.spacing.periods(self.dates, period)
-        frame = self.frame.groupby(periods).last()
+        # each instrument's last price of the period, which need not be of the same day
+        whole = self.raw.loc[: self.dates[-1]]
+        own_periods = self.spacing.periods(pd.DatetimeIndex(whole.index), period)
+        frame = whole.ffill() if self.missing == "carry" else whole
+        frame = frame.groupby(own_periods).last().dropna()
+        periods = pd.PeriodIndex(frame.index)
         ends = pd.PeriodIndex(frame.index).end_time.normalize()
         frame.index = pd.DatetimeIndex(ends, name="date")
         description = self.description
@@ -251,15 +338,17 @@ class Prices:
     @checked
     def in_currency(self, rates: Mapping[str, str]) -> Prices:
         """Return the prices, some of them multiplied by the column with the exchange rate of
-        their currency; what is wrong with the rate is wrong with them. Raises ParameterError for
+        their currency, or divided by it where it is written with 1/ before it; what is wrong with
+        the rate is wrong with them. Raises ParameterError for
         columns there are not.
         """
         raw, problems = self.raw, [self.problems]
         columns = mapping("rates", rates, "columns of exchange rates by instrument")
-        for name, rate in columns.items():
+        for name, stated in columns.items():
+            rate = column_of(stated)
             self._check_known(name)
             self._check_known(rate)
-            raw = raw.assign(**{name: self.raw[name] * self.raw[rate]})
+            raw = raw.assign(**{name: self.raw[name] * multiplier(stated, self.raw[rate])})
             of_rate = self.problems[self.problems["instrument"] == rate]
             words = f"exchange rate {rate}: " + of_rate["problem"]
             problems.append(of_rate.assign(instrument=name, problem=words))
@@ -324,6 +413,7 @@ def read_prices(
     missing: str = "drop",
     instruments: Iterable[str] | None = None,
     *,
+    kind: str = "prices",
     per_year: float | None = None,
     changes: Mapping[str, str] | None = None,
     splits: Mapping[str, Any] | None = None,
@@ -349,6 +439,10 @@ def read_prices(
     adjust the prices before. ``changes={"y10": "absolute"}`` says of a yield, a spread or a rate
     that it changes by differences, and may be 0 or below; it is found where several values are.
 
+    With ``kind`` "returns" the columns are simple returns, of which prices are made that begin at
+    100, a period before; they are in per cent where one in ten is farther from 0 than 0.3, which a
+    note says. A column of returns that is read as prices is refused.
+
     How far the dates lie apart is found: days of a week of five or seven, weeks, months, quarters,
     years, or irregular; ``per_year`` states the dates in a year of a market that has its own.
     Raises FileError with file and row for text in a price, decimal commas, dates that cannot be
@@ -357,13 +451,21 @@ def read_prices(
     one_of("missing", missing, POLICIES)
     if per_year is not None:
         positive("per_year", per_year)
+    one_of("kind", kind, KINDS)
     form = TableFormat.checked(sheet, header, encoding, decimal)
     with sources_read() as files:
         table = _raw_prices(source, form)
     requested = None if instruments is None else list(dict.fromkeys(instruments))
     frame, rows, valid = _wide(table, requested)
+    notes = list(table.notes)
+    if kind == "prices":
+        _check_prices(frame, set(changes or {}), table.file)
+    else:
+        scale = 0.01 if _in_per_cent(frame.to_numpy()) else 1.0
+        notes += ["the returns are read as per cent"] if scale < 1 else []
+        frame = _compounded(frame * scale, table.file)
     checksum = files[0].checksum if files else None
-    read = ReadPrices(frame, rows, table.file, table.notes, checksum)
+    read = ReadPrices(frame, rows, table.file, tuple(notes), checksum)
     stated = {
         "changes": mapping("changes", changes or {}, "kinds by instrument"),
         "splits": mapping("splits", splits or {}, "splits by instrument"),
@@ -378,6 +480,54 @@ def read_prices(
         text = f"{table.file}: {'; '.join(prices.doubts[:MOST_NAMED])}{more}"
         warnings.warn(text, DataWarning, stacklevel=2)
     return prices
+
+
+def _dates_of(column: pd.Series) -> pd.DatetimeIndex:
+    return pd.DatetimeIndex(column.dropna().index)
+
+
+def _check_prices(frame: pd.DataFrame, stated: set[str], file: str) -> None:
+    """Raise FileError for a column that has returns: as many below 0 as a mean near it has, and no
+    value that follows from the one before, as levels do.
+    """
+    for name in map(str, frame.columns):
+        values = frame[name].dropna().to_numpy()
+        if name in stated or len(values) < FEWEST or not np.isfinite(values).all():
+            continue
+        sd, below = float(values.std()), float((values < 0).mean())
+        if sd == 0 or not LEAST_BELOW < below < 1 - LEAST_BELOW:
+            continue
+        if float(np.diff(values).std()) > sd:  # of a level changes are smaller than what it spans
+            how = "returns in per cent" if _in_per_cent(values) else "returns"
+            raise FileError(
+                f"{name!r} looks like {how}, not prices: {below:.0%} of its values are below 0 and "
+                "none follows from the one before; say kind='returns', or of a rate, which changes "
+                "by differences, changes=",
+                file=file,
+            )
+
+
+def _in_per_cent(returns: Floats) -> bool:
+    """Return whether returns are so far from 0 that they are in per cent."""
+    return bool(np.nanquantile(np.abs(returns), 0.9) > MOST_A_PERIOD)
+
+
+def _compounded(returns: pd.DataFrame, file: str) -> pd.DataFrame:
+    """Return prices of simple returns, which begin at 100 a period before them; without a return
+    there is no price.
+    """
+    if (returns <= -1).any(axis=None):
+        name = str(returns.columns[int((returns <= -1).any(axis=0).to_numpy().argmax())])
+        raise FileError(f"{name!r} has returns of -100 % or less", file=file)
+    if len(returns) < 2:
+        raise FileError("returns of at least 2 dates are needed", file=file)
+    dates = pd.DatetimeIndex(returns.index)
+    start = dates[0] - pd.Timedelta(np.median(np.diff(dates.to_numpy())))
+    if dates.day_of_week.max() < SATURDAY:
+        start = pd.offsets.BDay().rollback(start)
+    first = pd.DataFrame(100.0, pd.DatetimeIndex([start], name="date"), returns.columns)
+    prices = 100 * (1 + returns.fillna(0.0)).cumprod()
+    return pd.concat([first, prices.where(returns.notna())])
 
 
 def prices_of(prices: Prices | pd.DataFrame) -> Prices:

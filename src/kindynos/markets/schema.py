@@ -10,9 +10,11 @@ from kindynos.markets.holdings import KINDS
 
 
 class HoldingRow(BaseModel):
-    """A holding. All rows have the same one of shares, weight and amount."""
+    """A holding. All rows have the same one of shares, weight and amount; rows of one instrument
+    are added. The command line reads symbol or ticker as instrument, and quantity as shares.
+    """
 
-    model_config = ConfigDict(extra="allow")  # other columns are left out
+    model_config = ConfigDict(extra="allow")  # other columns are left out, which a report says
 
     instrument: str = Field(
         description="The column of the prices with its price.", examples=["shipyard"], min_length=1
@@ -21,7 +23,16 @@ class HoldingRow(BaseModel):
     weight: float | None = Field(None, description="Its share of the money invested.")
     amount: float | None = Field(None, description="What is held, in money.")
     currency: str | None = Field(
-        None, description="The column of the prices with the exchange rate into your currency."
+        None,
+        description="The currency of its prices, such as USD: with the unit EUR the column EURUSD "
+        "(what one EUR costs in USD) or USDEUR of the prices is found; or a column that says what "
+        "one unit of it costs in yours.",
+    )
+    side: Literal["long", "short", "buy", "sell", "bought", "sold", ""] | None = Field(
+        None, description="Whether it is held or sold short; a minus says the same."
+    )
+    multiplier: float | None = Field(
+        None, description="The size of a contract: what one of it counts.", gt=0
     )
     change: Literal["absolute", "relative", ""] | None = Field(
         None, description="How it changes: absolute for a yield or a spread, by differences."

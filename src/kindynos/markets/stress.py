@@ -11,6 +11,7 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.markets.changes import moves_of
+from kindynos.markets.exchange import column_of, move_of
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.prices import Prices, checked_date
 from kindynos.markets.return_series import covariance
@@ -35,19 +36,18 @@ def shocked(
     local = exposure if own is None else own
     moves, how = _moves_by_name(local, shocks)
     currency = rates or {}
-    at_home = pd.Series(
+    of_rates = pd.Series(
         [
-            (1 + moves[name]) * (1 + moves[currency[name]]) - 1 if name in currency else moves[name]
+            move_of(currency[name], moves[column_of(currency[name])]) if name in currency else 0.0
             for name in exposure.names
         ],
         exposure.names,
     )
+    at_home = moves[exposure.names] + of_rates * (1 + moves[exposure.names])
     table = _stress_table(exposure, at_home.to_numpy(), how[exposure.names].to_numpy(), 0.0)
     if currency:
         table.insert(1, "own market", moves.reindex(table.index))
-        of_rates = [moves[currency[name]] if name in currency else 0.0 for name in exposure.names]
-        fallen = pd.Series(of_rates, exposure.names)
-        table.insert(2, "exchange rate", fallen.reindex(table.index))
+        table.insert(2, "exchange rate", of_rates.reindex(table.index))
     return table
 
 

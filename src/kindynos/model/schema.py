@@ -82,7 +82,9 @@ class DriverTable(BaseModel):
         False, description="Draw the parameters too, as far as the fit leaves them open."
     )
     each: Literal["period"] | None = Field(None, description="Draw it again each period.")
-    base: Any = Field(None, description="Its value in the base case; without: its mean, or the median of a discrete one.")
+    base: Any = Field(
+        None, description="Its value in the base case; without: its mean (discrete: its median)."
+    )
     unit: str | None = UNIT
     source: str | None = SOURCE
     serial: Any = Field(

@@ -23,6 +23,10 @@ def price_doubts(prices: Prices | None) -> list[RenderableType]:
     stale = prices.stale
     lines = [f"{stale[0].upper()}{stale[1:]}."] if stale else []
     lines += [f"{prices.late}."] if prices.late else []
+    _, _, note = prices.moves_of_one_period
+    lines += [f"{note}."] if note and not note.endswith("left out") else []
+    unread = prices.read.left_out
+    lines += [f"Columns of the holdings that are not read: {', '.join(unread)}."] if unread else []
     for kind in DOUBTFUL:
         doubts = prices.doubts_of(kind)
         more = len(doubts) - MOST_DOUBTS
@@ -47,4 +51,6 @@ def price_problems(prices: Prices | None) -> list[RenderableType]:
     ]
     if len(plain) > MOST_PROBLEMS:
         lines.append(f"and {len(plain) - MOST_PROBLEMS} more")
+    _, _, note = prices.moves_of_one_period
+    lines += [f"{note}."] if note.endswith("left out") else []
     return [Text("\n".join(lines), style="dim")] if lines else []

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -15,6 +15,7 @@ from kindynos.tables.periods import DAYS_A_YEAR, PER_YEAR
 GAPS = {"week": (4, 10), "month": (25, 36), "quarter": (80, 101), "year": (350, 380)}
 CODES = {"month": "M", "quarter": "Q", "year": "Y"}  # pandas' calendar periods
 LONGEST_WEEKEND = 7  # days between daily dates, with the holidays around a weekend
+WEEK = 7
 MOSTLY = 0.8  # the share of gaps that decide a spacing
 FINER = 1.1  # times the periods of a year, from which a spacing is the finer one
 
@@ -98,7 +99,9 @@ def spacing_of(dates: pd.DatetimeIndex) -> DateSpacing:
         open_days = int((by_weekday > by_weekday.max() / 2).sum())
         if len(dates) < 14:
             open_days = 7 if by_weekday[5:].all() else 5
-        return DateSpacing("day", 365) if open_days == 7 else SPACINGS["day"]
+        if open_days == WEEK:
+            return DateSpacing("day", 365)
+        return replace(SPACINGS["day"], per_year=round(SPACINGS["day"].per_year * open_days / 5))
     for name, (least, most) in GAPS.items():
         if _mostly((gaps >= least) & (gaps <= most)):
             return SPACINGS[name]
