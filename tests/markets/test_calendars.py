@@ -91,4 +91,11 @@ class Returns(Case):
             read = kd.read_prices(table.assign(a=scale * returns), kind="returns")
             np.testing.assert_allclose(read.moves[:, 0], returns)
             self.assertEqual(read.spacing.name, "working day")
-        self.assertIn("the returns are read as per cent", read.notes)
+        self.assertIn("The returns are read as per cent", read.read.choices)
+
+    def test_a_file_with_two_columns_of_prices_says_which_it_took(self):
+        table = pd.DataFrame({"date": DATES, "ticker": "a", "close": walk(1), "Adj_Close": walk(2)})
+        read = kd.read_prices(table)
+        np.testing.assert_allclose(read.frame["a"], walk(1))
+        wanted = "Prices are those of the column 'close', not 'Adj_Close'"
+        self.assertIn(wanted, read.read.choices)

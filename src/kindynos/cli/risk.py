@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Iterable
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -105,7 +104,7 @@ def read_portfolio(
     try:
         table = price_table(prices, missing, rows, **given)
         table = table if until is None else table.until(until)
-        table = replace(table, read=replace(table.read, left_out=stated.left_out))
+        table = table.with_choices(stated.choices)
         if stated.kind == "shares":
             return Portfolio(table, shares=amounts, short=short, currency=currency, unit=unit)
         if stated.kind == "amount":

@@ -51,6 +51,12 @@ class StatedHoldings:
     groups: dict[str, str]
     left_out: tuple[str, ...] = ()  # columns that are not read
 
+    @property
+    def choices(self) -> tuple[str, ...]:
+        """What is to be said of how they were read."""
+        names = ", ".join(self.left_out)
+        return (f"Columns of the holdings that are not read: {names}",) if names else ()
+
 
 def read_holdings(path: Path) -> StatedHoldings:
     """Return the holdings in a CSV, Parquet or Excel file with columns instrument and shares,

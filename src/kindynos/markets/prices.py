@@ -4,6 +4,7 @@ guessed.
 
 from __future__ import annotations
 
+import re
 import warnings
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
@@ -39,6 +40,7 @@ from kindynos.validate import (
 
 POLICIES = ("drop", "carry", "error")
 # the names of the columns of a long file; the first are ours
+ADJUSTED = ("adj close", "adjusted close", "adjusted price", "adj price")
 LONG = {"instrument": ("instrument", "symbol", "ticker"), "price": ("price", "close")}
 BELOW = "not above 0"
 DOUBTFUL = (
@@ -74,7 +76,7 @@ class ReadPrices:
     file: str
     notes: tuple[str, ...] = ()
     checksum: str | None = None  # of the file when it was read
-    left_out: tuple[str, ...] = ()  # columns of the holdings that nobody reads
+    choices: tuple[str, ...] = ()  # made in reading that change figures: to be said after them
 
 
 @dataclass(frozen=True, eq=False)
@@ -117,6 +119,10 @@ class Prices:
     def notes(self) -> tuple[str, ...]:
         """How the file was read."""
         return self.read.notes
+
+    def with_choices(self, choices: tuple[str, ...]) -> Prices:
+        """Return the prices with further choices of reading to be said."""
+        return replace(self, read=replace(self.read, choices=self.read.choices + choices))
 
     @property
     def missing(self) -> str:
@@ -440,8 +446,8 @@ def read_prices(
     that it changes by differences, and may be 0 or below; it is found where several values are.
 
     With ``kind`` "returns" the columns are simple returns, of which prices are made that begin at
-    100, a period before; they are in per cent where one in ten is farther from 0 than 0.3, which a
-    note says. A column of returns that is read as prices is refused.
+    100, a period before; they are in per cent where one in ten is farther from 0 than 0.3, which is
+    said. A column of returns that is read as prices is refused.
 
     How far the dates lie apart is found: days of a week of five or seven, weeks, months, quarters,
     years, or irregular; ``per_year`` states the dates in a year of a market that has its own.
@@ -457,15 +463,15 @@ def read_prices(
         table = _raw_prices(source, form)
     requested = None if instruments is None else list(dict.fromkeys(instruments))
     frame, rows, valid = _wide(table, requested)
-    notes = list(table.notes)
+    choices = _price_column(table)
     if kind == "prices":
         _check_prices(frame, set(changes or {}), table.file)
     else:
         scale = 0.01 if _in_per_cent(frame.to_numpy()) else 1.0
-        notes += ["the returns are read as per cent"] if scale < 1 else []
+        choices += ["The returns are read as per cent"] if scale < 1 else []
         frame = _compounded(frame * scale, table.file)
     checksum = files[0].checksum if files else None
-    read = ReadPrices(frame, rows, table.file, tuple(notes), checksum)
+    read = ReadPrices(frame, rows, table.file, table.notes, checksum, tuple(choices))
     stated = {
         "changes": mapping("changes", changes or {}, "kinds by instrument"),
         "splits": mapping("splits", splits or {}, "splits by instrument"),
@@ -607,6 +613,16 @@ def _wide(table: Table, requested: list[str] | None) -> tuple[pd.DataFrame, Rows
         )
     frame.columns.name = None
     return frame, places, values
+
+
+def _price_column(table: Table) -> list[str]:
+    """Return which of several columns of prices is read, as a sentence, where there are several."""
+    by_name = {re.sub(r"[\s_]+", " ", name.lower()): name for name in table.names}
+    there = [by_name[name] for name in (*LONG["price"], *ADJUSTED) if name in by_name]
+    if len(there) < 2 or not any(name in by_name for name in LONG["instrument"]):
+        return []
+    others = " and ".join(repr(name) for name in there[1:])
+    return [f"Prices are those of the column {there[0]!r}, not {others}"]
 
 
 def _chosen(requested: list[str] | None, valid: list[str], file: str) -> list[str]:

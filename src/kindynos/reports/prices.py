@@ -25,8 +25,7 @@ def price_doubts(prices: Prices | None) -> list[RenderableType]:
     lines += [f"{prices.late}."] if prices.late else []
     _, _, note = prices.moves_of_one_period
     lines += [f"{note}."] if note and not note.endswith("left out") else []
-    unread = prices.read.left_out
-    lines += [f"Columns of the holdings that are not read: {', '.join(unread)}."] if unread else []
+    lines += [f"{choice}." for choice in prices.read.choices]
     for kind in DOUBTFUL:
         doubts = prices.doubts_of(kind)
         more = len(doubts) - MOST_DOUBTS
