@@ -103,7 +103,7 @@ class Commands(Folder):
         self.assertEqual((data["days"], data["exceptions"]), (655, len(data["exception days"])))
         answer = run("backtest", *TREASURY, "--out", str(self.folder / "out"))
         self.assertIn("cornish fisher", answer.stdout)
-        self.assertRegex(answer.stdout, r"normal +17 +yellow +<0\.001 .* 4\.00")
+        self.assertRegex(answer.stdout, r"normal +16 +yellow +0\.001 .* 4\.00")
         self.assertTrue((self.folder / "out" / "backtest.png").exists())
         full = run("backtest", *TREASURY, "--method", "historical").stdout
         self.assertIn("Kupiec p-value", full)

@@ -8,7 +8,7 @@ import kindynos as kd
 from kindynos.fitting.student import fit_student
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import MEASURES
-from kindynos.markets.methods import METHODS
+from kindynos.markets.methods import METHODS, figure_alone
 from kindynos.memory import remembering
 from kindynos.processes.clustering import fit_garch
 from tests.common import HELD, PRICES, Case, made, proof
@@ -184,9 +184,12 @@ class Risk(Case):
             shortfall, -(returns.loc[worst.index] * HELD.values).mean(), rtol=1e-6
         )
 
-    def test_losses_over_a_horizon_are_those_of_a_day_times_its_root(self):
-        one, four = HELD.losses(), HELD.losses(horizon=4)
-        np.testing.assert_allclose(four["loss"], 2 * one["loss"])
+    def test_losses_over_a_horizon_are_those_behind_the_figure(self):
+        four = HELD.losses(horizon=4)
+        figure = HELD.value_at_risk(0.99, horizon=4)
+        place = (len(four) + 1) * 0.01
+        worst = np.sort(four["loss"].to_numpy())[::-1]
+        self.assertAlmostEqual(float(figure), worst[int(place) - 1], delta=0.01 * float(figure))
 
     def test_a_replay_from_a_day_without_a_price_begins_with_the_price_before(self):
         dates = pd.to_datetime(["2027-01-01", "2027-01-04", "2027-01-05", "2027-01-06"])
@@ -403,9 +406,15 @@ class Shapes(Case):
                 : int(np.argmin(np.convolve(np.square(returns), np.ones(20), "valid"))) + 20
             ]
         )
-        method = METHODS["filtered"](volatility="garch")
-        one, ten = (method.figure(calm, "value_at_risk", 0.99, days) for days in (1, 10))
-        self.assertGreater(ten / one, 10**0.5)  # from a calm day volatility is expected to rise
+        grown = {}
+        for volatility in ("garch", "weighted"):
+            method = METHODS["filtered"](volatility=volatility)
+            one, ten = (
+                figure_alone(method, calm, "value_at_risk", 0.99, days, 1.0) for days in (1, 10)
+            )
+            grown[volatility] = ten / one
+        # from a calm day volatility is expected to rise
+        self.assertGreater(grown["garch"], 1.1 * grown["weighted"])
         drawn = {
             volatility: METHODS["simulated"](volatility=volatility, trials=4000).figure(
                 calm, "value_at_risk", 0.99, 10
@@ -485,12 +494,65 @@ class Sides(Case):
 
 class LongHorizons(Case):
     def test_no_loss_is_larger_than_what_is_held(self):
-        for method in ("historical", "normal", "student", "filtered", "tail"):
+        for method in ("normal", "student"):
             with self.subTest(method), self.fails("over 5000 days", "holdings are worth"):
                 HELD.expected_shortfall(0.99, method, horizon=5000)
+        for method in ("historical", "filtered", "tail", "weighted"):  # which compound
+            loss = HELD.expected_shortfall(0.99, method, horizon=250)
+            with self.subTest(method):
+                self.assertLess(loss, HELD.value)
+
         self.assertLess(HELD.value_at_risk(0.99, "simulated", horizon=250, trials=1000), HELD.value)
-        table = HELD.risk_table([0.99], windows=[None], horizon=1200, trials=300)
+        table = HELD.risk_table([0.99], windows=[None], horizon=600, trials=300)
         self.assertTrue((table["value at risk"] <= HELD.value).all())
         self.assertIn("holdings are worth", table.attrs["left out"]["normal, all"])
         short = kd.Portfolio(PRICES, shares={"alpha": -1000, "beta": 500}, short=True)
         self.assertTrue(np.isfinite(short.value_at_risk(0.99, "normal", horizon=5000).error))
+
+    def test_sums_of_a_history_against_closed_forms(self):
+        """Of the history as it is, whose log returns are drawn again: their cumulants add up."""
+        returns = np.random.default_rng(5).normal(0.0004, 0.01, 1_000)
+        levels = 100 * np.exp(np.cumsum(np.append(0, returns)))
+        dates = pd.bdate_range("2022-01-03", periods=1_001)
+        prices = kd.read_prices(pd.DataFrame({"date": dates, "a": levels}))
+        for horizon in (10, 250):
+            mean, sd = returns.mean() * horizon, returns.std() * np.sqrt(horizon)
+            for held, side in ((1.0, 1), (-1.0, -1)):
+                portfolio = kd.Portfolio(prices, amounts={"a": 100 * held}, short=True)
+                z = stats.norm.ppf(0.01 if side > 0 else 0.99)
+                wanted = -side * 100 * np.expm1(mean + z * sd)
+                for method in ("historical", "tail"):
+                    with self.subTest(horizon=horizon, side=side, method=method):
+                        found = float(portfolio.value_at_risk(0.99, method, horizon=horizon))
+                        self.assertAlmostEqual(found / wanted, 1, delta=0.04)
+
+    def test_over_several_periods_intervals_hold_the_truth(self):
+        for df, horizon in ((1_000, 10), (5, 10)):
+            drawn = np.random.default_rng(9).standard_t(df, (horizon, 200_000))
+            unit = 0.01 / np.sqrt(df / (df - 2))
+            truth = -100 * np.expm1(np.quantile((drawn * unit).sum(axis=0), 0.01))
+            held = 0
+            for seed in range(20):
+                returns = unit * np.random.default_rng(seed).standard_t(df, 500)
+                levels = 100 * np.exp(np.cumsum(np.append(0, returns)))
+                dates = pd.bdate_range("2022-01-03", periods=501)
+                prices = kd.read_prices(pd.DataFrame({"date": dates, "a": levels}))
+                figure = kd.Portfolio(prices, amounts={"a": 100.0}).value_at_risk(
+                    0.99, horizon=horizon
+                )
+                held += figure.low <= truth <= figure.high
+            with self.subTest(df=df):
+                self.assertGreaterEqual(held, stats.binom.ppf(0.001, 20, 0.93))
+
+    def test_what_is_scaled_over_several_periods_is_doubted(self):
+        returns = 0.01 * np.random.default_rng(3).standard_t(4, 800)
+        levels = 100 * np.exp(np.cumsum(np.append(0, returns)))
+        dates = pd.bdate_range("2022-01-03", periods=801)
+        held = kd.Portfolio(
+            kd.read_prices(pd.DataFrame({"date": dates, "a": levels})), amounts={"a": 1.0}
+        )
+        ten = held.value_at_risk(0.99, "student", horizon=10)
+        self.assertIn("over 10 days the fat tail of one day thins out", ten.doubt)
+        self.assertIn(
+            "over 250 days returns compound", held.value_at_risk(0.99, "normal", horizon=250).doubt
+        )

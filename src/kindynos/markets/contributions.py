@@ -24,16 +24,16 @@ def contributions(
     Incremental is by how much the figure would fall without the holding.
     """
     one_of("measure", measure, MEASURES)
-    exposure, left = method.stretched(exposure, horizon)
+    taken, exposure, left = method.over(exposure, horizon)
     values = exposure.values
-    total = method.figure(exposure, measure, level, left)
-    component = method.shares(exposure, measure, level, left)
+    total = taken.figure(exposure, measure, level, left)
+    component = taken.shares(exposure, measure, level, left)
     reached = float(component.sum())
     # differences leave a rest of a billionth
     component = component * (total / reached) if reached else component
     valid = values != 0
     without = [
-        method.figure(exposure.without(position), measure, level, left)
+        taken.figure(exposure.without(position), measure, level, left)
         if np.count_nonzero(valid) > 1
         else 0.0
         for position in range(len(values))

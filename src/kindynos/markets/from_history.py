@@ -12,15 +12,18 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.fitting.tail import FEWEST, drawn_tail, fit_tails
 from kindynos.formatting import p_value
+from kindynos.inference.block_bootstrap import block_positions
 from kindynos.inference.estimates import Estimate
-from kindynos.inference.intervals import ends_of_draws, order_places
+from kindynos.inference.intervals import Z, ends_of_draws, order_places, t_point
 from kindynos.inference.rows import loss_tail
 from kindynos.markets import method
 from kindynos.markets.exposure import Exposure
-from kindynos.markets.method import DOUBTFUL, MEASURES, Method, around, root, scaled
+from kindynos.markets.horizons import DrawnFrom, drawn_stretches, drawn_sums
+from kindynos.markets.method import DOUBTFUL, MEASURES, Method
 from kindynos.markets.resampling import bounds, true_ratios
 from kindynos.markets.volatility import DECAY, clustering, garch_volatility, weighted_volatility
 from kindynos.processes.clustering import clustering_test, fit_garch
+from kindynos.sampling.streams import stream
 from kindynos.validate import checked, instance, one_of, proper_fraction
 
 AGE_DECAY = 0.98  # of the weight of a return a day older (Boudoukh, Richardson and Whitelaw 1998)
@@ -28,9 +31,49 @@ NEAREST = 5  # days on each side of a quantile, at least, whose losses explain i
 # from here on a window of 1,000 returns no longer bounds a tail from above, a shorter one earlier;
 # 7 in 100 windows of independent returns reach it
 CLUSTERED = 1.4
+DRAWN = 20_000  # stretches of several periods
+AGAIN, OF_EACH = 60, 4_000  # histories drawn again, and stretches of each
 
 
-class Ranked(Method):
+class FromHistory(Method):
+    """A method that draws what may happen over several periods from the history."""
+
+    def over(self, exposure: Exposure, horizon: int) -> tuple[Method, Exposure, int]:
+        if horizon == 1:
+            return self, exposure, 1
+        source = self.drawn_from(exposure, horizon)
+        drawn = drawn_stretches(source, source.places(DRAWN))
+        return Stretches(of=self, source=exposure, horizon=horizon), drawn, 1
+
+    def drawn_from(self, exposure: Exposure, horizon: int) -> DrawnFrom:
+        """Return what stretches are drawn from: the moves, how likely each is, and how the
+        periods of a stretch differ.
+        """
+        losses = exposure.losses
+        clustered = len(losses) >= 40 and clustering_test(losses) < DOUBTFUL
+        blocks = len(losses) ** (1 / 3) if clustered else 1.0
+        _, weights = self.behind(losses)
+        return DrawnFrom(exposure, weights, np.ones(horizon), blocks)
+
+    def interval_over(
+        self, value: float, exposure: Exposure, measure: str, level: float, horizon: int
+    ) -> Estimate:
+        """Return a figure over a horizon with its interval: how far apart the figures of histories
+        drawn again are.
+        """
+        source, position = self.drawn_from(exposure, horizon), MEASURES.index(measure)
+        generator = stream(0, "histories of stretches", horizon)
+        apart = max(clustering(exposure.losses), source.blocks)
+        figures, places = [], source.places(OF_EACH)
+        for positions in block_positions(generator, AGAIN, len(exposure.returns), apart):
+            again = replace(source, exposure=exposure.with_returns(exposure.returns[positions]))
+            losses = drawn_stretches(again, places).losses
+            figures.append(float(loss_tail(losses[None], level)[position][0]))
+        reach = t_point(AGAIN - 1) * float(np.std(figures, ddof=1))
+        return Estimate(value, value - reach, value + reach)
+
+
+class Ranked(FromHistory):
     """A method whose value at risk is a quantile of past losses."""
 
     def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
@@ -57,12 +100,34 @@ class Ranked(Method):
         return np.asarray(means / means.sum() * self.figure(exposure, measure, level, horizon))
 
 
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Stretches(Ranked):
+    """Losses over stretches drawn from the history of an exposure by another method."""
+
+    of: FromHistory
+    source: Exposure
+    horizon: int
+
+    label = "stretches"
+    use = "stretches drawn from the history"
+
+    def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        return loss_tail(rows, level)
+
+    def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
+        value = self.figure(exposure, measure, level, horizon)
+        return self.of.interval_over(value, self.source, measure, level, self.horizon)
+
+    def description(self, exposure: Exposure, horizon: int) -> str:
+        return self.of.description(self.source, self.horizon)
+
+
 @dataclass(frozen=True, kw_only=True)
 class Historical(Ranked):
     """Losses of today's holdings under each past return, equally weighted.
 
     With ``overlapping=True`` a figure over several days is taken from all stretches of that many
-    days in the window, which overlap, instead of growing with the root of their number.
+    days in the window, which overlap, instead of from days drawn one by one.
     """
 
     overlapping: bool = False
@@ -75,13 +140,17 @@ class Historical(Ranked):
         instance("overlapping", self.overlapping, bool, "True or False")
 
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
-        q, shortfall = loss_tail(rows, level)
-        return q * root(horizon), shortfall * root(horizon)
+        return loss_tail(drawn_sums(rows, horizon), level)
 
     def stretched(self, exposure: Exposure, horizon: int) -> tuple[Exposure, int]:
         if not self.overlapping or horizon == 1:
-            return super().stretched(exposure, horizon)
+            return exposure, horizon
         return replace(exposure.over(horizon), overlap=horizon), 1
+
+    def over(self, exposure: Exposure, horizon: int) -> tuple[Method, Exposure, int]:
+        if self.overlapping:
+            return self, *self.stretched(exposure, horizon)
+        return super().over(exposure, horizon)
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
         """Return a figure with its interval: order statistics for the value at risk, a fitted tail
@@ -99,14 +168,12 @@ class Historical(Ranked):
                 low, high = ends[0], ends[1] if math.isfinite(high) else math.inf
             else:
                 high = math.inf
-        return around(
-            value, low, high, root(horizon), _note(apart > _most_apart(len(losses)), high)
-        )
+        return Estimate(value, low, high, note=_note(apart > _most_apart(len(losses)), high))
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         if self.overlapping and horizon > 1:
             return f"historical, overlapping stretches of {exposure.spacing.span(horizon)}"
-        return f"historical{scaled(exposure, horizon)}"
+        return f"historical{_over(exposure, horizon)}"
 
 
 def _order_bounds(losses: Floats, level: float, apart: float) -> tuple[float, float]:
@@ -125,6 +192,11 @@ def _most_apart(count: int) -> float:
     return 1 + (CLUSTERED - 1) * min(math.sqrt(count / 1000), 1.0)
 
 
+def _over(exposure: Exposure, horizon: int) -> str:
+    """Return the words for how a figure of several periods comes about."""
+    return "" if horizon == 1 else f", {exposure.spacing.span(horizon)} drawn from them together"
+
+
 def _note(clustered: bool, high: float) -> str:
     if math.isfinite(high):
         return ""
@@ -134,7 +206,7 @@ def _note(clustered: bool, high: float) -> str:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Tail(Method):
+class Tail(FromHistory):
     """The worst tenth of past losses (at least 20), smoothed by a generalized Pareto distribution.
 
     It reaches levels at which only one or two losses are left. See ``kindynos.fitting.tail``.
@@ -144,8 +216,9 @@ class Tail(Method):
     use = "a generalized Pareto distribution fitted to the worst tenth of past losses"
 
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
-        q, shortfall = fit_tails(rows).figures(level)
-        return q * root(horizon), shortfall * root(horizon)
+        if horizon > 1:
+            return loss_tail(drawn_sums(rows, horizon), level)
+        return fit_tails(rows).figures(level)
 
     def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
         """Return what each holding adds, in proportion to its losses on the days beyond the
@@ -162,13 +235,11 @@ class Tail(Method):
         apart = clustering(losses)
         low, high = ends_of_draws(drawn_tail(losses, level, apart)[position])
         high = math.inf if apart > _most_apart(len(losses)) else high
-        return around(
-            value, low, high, root(horizon), _note(apart > _most_apart(len(losses)), high)
-        )
+        return Estimate(value, low, high, note=_note(apart > _most_apart(len(losses)), high))
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         shape = float(fit_tails(exposure.losses[None]).shape[0])
-        return f"generalized Pareto tail, shape {shape:.2f}{scaled(exposure, horizon)}"
+        return f"generalized Pareto tail, shape {shape:.2f}{_over(exposure, horizon)}"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -193,8 +264,9 @@ class Weighted(Ranked):
 
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
         _, weights = self.behind(rows[0])
-        q, shortfall = loss_tail(rows, level, weights)
-        return q * root(horizon), shortfall * root(horizon)
+        if horizon > 1:
+            return loss_tail(drawn_sums(rows, horizon, weights), level)
+        return loss_tail(rows, level, weights)
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
         """Return a figure with its interval, open above where less weight than that of three losses
@@ -206,12 +278,15 @@ class Weighted(Ranked):
         _, weights = self.behind(losses)
         if (1 - level) / float((weights**2).sum()) < 3:
             high = math.inf
-        return around(value, low, high, root(horizon), _note(False, high))
+        return Estimate(value, low, high, note=_note(False, high))
+
+    def interval_over(
+        self, value: float, exposure: Exposure, measure: str, level: float, horizon: int
+    ) -> Estimate:
+        return _of_one_period(self, value, exposure, measure, level, horizon)
 
     def description(self, exposure: Exposure, horizon: int) -> str:
-        return (
-            f"age-weighted by {self.decay:g} a {exposure.spacing.unit}{scaled(exposure, horizon)}"
-        )
+        return f"age-weighted by {self.decay:g} a {exposure.spacing.unit}{_over(exposure, horizon)}"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -246,24 +321,35 @@ class Filtered(Ranked):
     def behind(self, losses: Floats) -> tuple[Floats, Floats]:
         return losses * self._scales(losses[None])[0], np.full(len(losses), 1 / len(losses))
 
+    def drawn_from(self, exposure: Exposure, horizon: int) -> DrawnFrom:
+        source, losses = super().drawn_from(exposure, horizon), exposure.losses
+        scales = self._scales(losses[None])[0][:, None]
+        with np.errstate(divide="ignore"):
+            logs = scales * np.log1p(np.where(exposure.differences, 0.0, exposure.returns))
+        absolute = scales * exposure.returns
+        moves = np.where(exposure.differences, absolute, np.expm1(logs))
+        path = fit_garch(losses).forecast(horizon) if self.volatility == "garch" else source.path
+        return replace(
+            source, exposure=exposure.with_returns(moves), path=path / path[0], blocks=1.0
+        )
+
     def tail(self, rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
+        rescaled = rows * self._scales(rows)
         if horizon > 1 and self.volatility == "garch":
-            growth = np.array([_term(row, horizon) for row in rows])
-        else:
-            growth = np.full(len(rows), root(horizon))
-        q, shortfall = loss_tail(rows * self._scales(rows), level)
-        return q * growth, shortfall * growth
+            paths = np.stack([fit_garch(row).forecast(horizon) for row in rows])
+            return loss_tail(drawn_sums(rescaled, horizon, paths=paths / paths[:, :1]), level)
+        return loss_tail(drawn_sums(rescaled, horizon), level)
 
     def interval(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Estimate:
         losses, position = exposure.losses, MEASURES.index(measure)
         value = float(self.tail(losses[None], level)[position][0])
         low, high = bounds(value, true_ratios(self, losses, level, clustered=True)[position])
-        return around(
-            value,
-            low,
-            high,
-            _term(losses, horizon) if self.volatility == "garch" else root(horizon),
-        )
+        return Estimate(value, low, high)
+
+    def interval_over(
+        self, value: float, exposure: Exposure, measure: str, level: float, horizon: int
+    ) -> Estimate:
+        return _of_one_period(self, value, exposure, measure, level, horizon)
 
     def held(self, losses: Floats) -> method.Tail:
         if self.volatility == "weighted":
@@ -272,9 +358,7 @@ class Filtered(Ranked):
 
         def tail(rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
             path = garch_volatility(rows, model.reaction, model.persistence)
-            growth = _term(losses, horizon)
-            q, shortfall = loss_tail(rows * (path[:, -1:] / path[:, :-1]), level)
-            return q * growth, shortfall * growth
+            return loss_tail(rows * (path[:, -1:] / path[:, :-1]), level)
 
         return tail
 
@@ -285,7 +369,6 @@ class Filtered(Ranked):
         if self.volatility == "weighted":
             return self.tail
         model = fit_garch(losses)
-        growth = _term(losses, 1)
 
         def tail(rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
             # in the other order than that of the parameters behind the rows
@@ -298,8 +381,7 @@ class Filtered(Ranked):
                     )
                 ]
             )
-            q, shortfall = loss_tail(rows * (path[:, -1:] / path[:, :-1]), level)
-            return q * growth, shortfall * growth
+            return loss_tail(rows * (path[:, -1:] / path[:, :-1]), level)
 
         return tail
 
@@ -315,7 +397,7 @@ class Filtered(Ranked):
 
     def description(self, exposure: Exposure, horizon: int) -> str:
         if self.volatility == "weighted":
-            return f"rescaled to today's volatility{scaled(exposure, horizon)}"
+            return f"rescaled to today's volatility{_over(exposure, horizon)}"
         model = fit_garch(exposure.losses)
         over = (
             ""
@@ -328,7 +410,17 @@ class Filtered(Ranked):
         )
 
 
-def _term(losses: Floats, horizon: int) -> float:
-    """Return the forecast volatility of several days over that of the first."""
-    forecast = fit_garch(losses).forecast(horizon)
-    return math.sqrt(float((forecast**2).sum())) / float(forecast[0])
+def _of_one_period(
+    method: FromHistory, value: float, exposure: Exposure, measure: str, level: float, horizon: int
+) -> Estimate:
+    """Return a figure over a horizon with the interval of one period's in proportion, and the error
+    of the mean, which grows with the number of periods.
+    """
+    one = method.interval(exposure, measure, level, 1)
+    losses = exposure.losses
+    of_mean = Z * float(losses.std(ddof=1)) * math.sqrt((horizon**2 - horizon) / len(losses))
+    spread = value - horizon * float(losses.mean())
+    below, above = (
+        math.hypot(abs(end / float(one) - 1) * spread, of_mean) for end in (one.low, one.high)
+    )
+    return Estimate(value, value - below, value + above, note=one.note)

@@ -125,8 +125,12 @@ class Student(Method):
         t, beyond = student_tail(fits.df, level)
         return centre + t * scale, centre + beyond * scale
 
+    def df(self, losses: Floats) -> float:
+        """Return the degrees of freedom that are fitted."""
+        return float(_fit(losses.ravel()).df[0])
+
     def held(self, losses: Floats) -> method.Tail:
-        df = float(_fit(losses.ravel()).df[0])
+        df = self.df(losses)
 
         def tail(rows: Floats, level: float, horizon: int = 1) -> tuple[Floats, Floats]:
             return self._at(student_given(rows, np.full(len(rows), df)), level, horizon)
@@ -142,7 +146,7 @@ class Student(Method):
         return around(value, low, high)
 
     def description(self, exposure: Exposure, horizon: int) -> str:
-        df = float(_fit(exposure.losses).df[0])
+        df = self.df(exposure.losses)
         centred = "" if self.mean else " and no location"
         return (
             f"Student's t with {df:.3g} degrees of freedom{centred}, by maximum likelihood"

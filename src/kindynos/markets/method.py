@@ -1,9 +1,9 @@
 """What a method of value at risk and expected shortfall is. To add one, see ``methods.METHODS``.
 
 A method is stated once, for rows of losses: the figure of today is that of one row, a rolling
-backtest that of a row for each day. Losses are positive. Over several days the figure of one day
-grows with the root of their number (its mean with the number), unless the method says otherwise. A
-method's options are its fields.
+backtest that of a row for each day. Losses are positive. Over several days methods that fit
+moments let the figure of one day grow with the root of their number (its mean with the number);
+those of the history add up days that are drawn from it. A method's options are its fields.
 """
 
 from __future__ import annotations
@@ -56,6 +56,12 @@ class Method(ABC):
         of time, but the moves that they are valued at do.
         """
         return (exposure, horizon) if exposure.valued is None else (exposure.lengthened(horizon), 1)
+
+    def over(self, exposure: Exposure, horizon: int) -> tuple[Method, Exposure, int]:
+        """Return what a figure over a horizon is taken from: a method, the exposure, and the
+        horizon that is left to scale by.
+        """
+        return self, *self.stretched(exposure, horizon)
 
     def behind(self, losses: Floats) -> tuple[Floats, Floats]:
         """Return the losses that quantiles are taken of, and their weights, which add up to 1."""

@@ -16,6 +16,8 @@ from kindynos.markets.method import DOUBTFUL, Method
 from kindynos.markets.simulation import Simulated
 from kindynos.registry import Registry, check_options, declared_options
 
+THIN = 30.0  # degrees of freedom, from which a tail is nearly that of a normal distribution
+MOST_ADDED = 0.05  # of the value, up to which adding returns up is near compounding them
 FEWEST = 100  # losses, from which on their correlation is tested
 
 METHODS: Registry[type[Method]] = Registry(
@@ -65,8 +67,8 @@ def measured(
     Raises ParameterError for a horizon over which a method that scales the loss of one period would
     let holdings that are all bought lose more than they are worth.
     """
-    looked_at, left = method.stretched(exposure, horizon)
-    figure = method.interval(looked_at, measure, level, left)
+    taken, looked_at, left = method.over(exposure, horizon)
+    figure = taken.interval(looked_at, measure, level, left)
     _check_possible(method, exposure, float(figure), horizon, value)
     unit = exposure.spacing.stretch(horizon)
     often = f"{1 / (1 - level):.3g}"
@@ -82,7 +84,7 @@ def measured(
     return RiskFigure.of(
         figure,
         fraction=float(figure) / value if value else float("nan"),
-        sampling_error=method.sampling_error(looked_at, measure, level, left),
+        sampling_error=taken.sampling_error(looked_at, measure, level, left),
         doubt="; ".join(
             filter(None, [method.doubt(exposure), _horizon_doubt(method, exposure, level, horizon)])
         ),
@@ -107,8 +109,8 @@ def figure_alone(
 
     Raises ParameterError as ``measured`` does.
     """
-    looked_at, left = method.stretched(exposure, horizon)
-    figure = method.figure(looked_at, measure, level, left)
+    taken, looked_at, left = method.over(exposure, horizon)
+    figure = taken.figure(looked_at, measure, level, left)
     _check_possible(method, exposure, figure, horizon, value)
     return figure
 
@@ -133,8 +135,33 @@ def _check_possible(
 
 
 def _horizon_doubt(method: Method, exposure: Exposure, level: float, horizon: int) -> str:
-    """Return in words that losses of several periods do not follow from those of one, where periods
-    are correlated, with the historical figure of overlapping stretches; "" where nothing was found.
+    """Return in words why losses of several periods do not follow from those of one as the method
+    has it; "" where nothing was found.
+    """
+    doubts = [_of_fitted_moments(method, exposure, level, horizon)] if horizon > 1 else []
+    doubts.append(_of_correlated_periods(method, exposure, level, horizon))
+    return "; ".join(filter(None, doubts))
+
+
+def _of_fitted_moments(method: Method, exposure: Exposure, level: float, horizon: int) -> str:
+    """Return in words that a method that scales what it fitted to one period keeps the tail of one,
+    or adds up returns that compound.
+    """
+    if not isinstance(method, NormalMethod | Student | CornishFisher):
+        return ""
+    span, value = exposure.spacing.span(horizon), abs(float(exposure.values.sum()))
+    if isinstance(method, Student) and method.df(exposure.losses) < THIN:
+        return f"over {span} the fat tail of one {exposure.spacing.unit} thins out, and is kept"
+    _, looked_at, left = method.over(exposure, horizon)
+    figure = method.figure(looked_at, "value_at_risk", level, left)
+    if exposure.valued is None and abs(figure) > MOST_ADDED * value:
+        return f"over {span} returns compound, and are added up"
+    return ""
+
+
+def _of_correlated_periods(method: Method, exposure: Exposure, level: float, horizon: int) -> str:
+    """Return in words that periods are correlated, with the historical figure of overlapping
+    stretches.
     """
     losses = exposure.losses
     looked_at, _ = method.stretched(exposure, horizon)

@@ -367,11 +367,12 @@ class Portfolio(Reported):
         "week", "month", "quarter" or "year" it is longer than the prices lie apart.
 
         ``method`` is "historical", "weighted", "filtered", "tail", "normal", "student", "cornish
-        fisher" or "simulated"; ``window`` the last N returns. Over a ``horizon`` of
-        several periods the figure of one grows with their root, unless a method's options say
-        otherwise; "simulated" draws paths. The figure has ``.low`` and ``.high``, between which the
-        true figure lies as far as the window can tell, ``.sampling_error``, ``.doubt``, its
-        ``fraction`` of the value, and a ``description`` of how it was made. See
+        fisher" or "simulated"; ``window`` the last N returns. Over a ``horizon`` of several periods
+        methods of the history add up periods that are drawn from it, those of fitted moments let
+        the figure of one grow with their root; "simulated" draws paths. The figure has ``.low`` and
+        ``.high``, between which the true figure lies as far as the window can tell,
+        ``.sampling_error``, ``.doubt``, its ``fraction`` of the value, and a ``description`` of how
+        it was made. See
         ``kindynos.markets.methods`` for the methods and their options. Raises ParameterError for a
         level such as 95, and for a window longer than the history.
         """
@@ -497,9 +498,9 @@ class Portfolio(Reported):
 
         Columns: loss (positive is a loss), weight; and for "filtered" the loss as it was and the
         scale. Rows are dates; those of "simulated" are trials. Of methods that fit a distribution
-        they are the losses it is fitted to. Over a ``horizon`` they are losses of one period
-        times its root, except for "simulated" and for overlapping stretches. Raises ParameterError
-        as ``value_at_risk`` does.
+        they are the losses it is fitted to. Over a ``horizon`` those of methods of the history are
+        of stretches drawn from it, those of fitted moments of one period times its root. Raises
+        ParameterError as ``value_at_risk`` does.
         """
         selected, exposure = method_of(method, options), self.exposure(window, every)
         if isinstance(selected, Simulated):
@@ -508,12 +509,14 @@ class Portfolio(Reported):
                 {"loss": drawn, "weight": 1 / len(drawn)},
                 index=pd.RangeIndex(len(drawn), name="trial"),
             )
-        exposure, horizon = selected.stretched(exposure, horizon)
-        losses, weights = selected.behind(exposure.losses)
-        dates = pd.DatetimeIndex(exposure.dates, name="date")
-        frame = pd.DataFrame({"loss": losses * horizon**0.5, "weight": weights}, index=dates)
-        if method == "filtered":
-            frame["loss as it was"] = exposure.losses * horizon**0.5
+        taken, looked_at, left = selected.over(exposure, horizon)
+        losses, weights = taken.behind(looked_at.losses)
+        dates: pd.Index = pd.DatetimeIndex(looked_at.dates, name="date")
+        if taken is not selected:
+            dates = pd.RangeIndex(len(losses), name="stretch")
+        frame = pd.DataFrame({"loss": losses * left**0.5, "weight": weights}, index=dates)
+        if method == "filtered" and taken is selected:
+            frame["loss as it was"] = exposure.losses
             frame["scale"] = frame["loss"] / frame["loss as it was"].where(
                 frame["loss as it was"] != 0
             )

@@ -151,10 +151,10 @@ def paired_change(
         raise ParameterError(f"{method.label!r} draws again; take another method")
     places = resampled_places(len(before.losses))
     rows = {}
-    looked = [method.stretched(item, horizon) for item in (before, after)]
-    drawn = [method.tail(item.losses[places], level, left) for item, left in looked]
+    looked = [method.over(item, horizon) for item in (before, after)]
+    drawn = [method.tail(item.losses[places], level, horizon) for item in (before, after)]
     for position, measure in enumerate(MEASURES):
-        item, two = (method.figure(e, measure, level, left) for e, left in looked)
+        item, two = (taken.figure(e, measure, level, left) for taken, e, left in looked)
         reach = Z * float((np.asarray(drawn[1][position]) - drawn[0][position]).std(ddof=1))
         rows[measure.replace("_", " ")] = {
             "before": item,
