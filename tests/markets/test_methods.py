@@ -503,9 +503,7 @@ class LongHorizons(Case):
                 self.assertLess(loss, HELD.value)
 
         self.assertLess(HELD.value_at_risk(0.99, "simulated", horizon=250, trials=1000), HELD.value)
-        table = HELD.risk_table(
-            [0.99], ("historical", "normal", "simulated"), [None], horizon=1200, trials=300
-        )
+        table = HELD.risk_table([0.99], windows=[None], horizon=1200, trials=300)
         self.assertTrue((table["value at risk"] <= HELD.value).all())
         self.assertIn("holdings are worth", table.attrs["left out"]["normal, all"])
         short = kd.Portfolio(PRICES, shares={"alpha": -1000, "beta": 500}, short=True)
