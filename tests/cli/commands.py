@@ -41,6 +41,7 @@ QUICK = {
     "goal": [("solve", FERRY, "fare", *BREAK_EVEN, *FEW)],
     "optimum": [("optimize", BEST, *GOAL, "--subject-to", "sd net_value <= 1e9", *FEW)],
     "drivers": [("drivers", FERRY, *FEW)],
+    "robustness": [("robustness", FERRY, "--outcome", "net_value", "--goal", "0.5", *FEW)],
     "trial": [("trial", FERRY, "--number", "3", *FEW)],
     "decision": [("decide", "lease_or_buy.toml", "--vary", "permit=0.05:0.95", *FEW)],
     "backtest": [("backtest", *HELD, "--method", "historical")],

@@ -31,6 +31,7 @@ COMMANDS = {
         "solve",
         "optimize",
         "drivers",
+        "robustness",
         "trial",
     ),
     "Choices": ("decide",),
@@ -55,6 +56,8 @@ SPELLED = {  # what is written where an encoding lacks a sign
 SYNONYMS = {
     "tornado": "drivers --method swing",
     "sensitivity": "drivers",
+    "assumptions": "robustness",
+    "stress-test": "robustness, or risk --stress",
     "goal-seek": "solve",
     "goalseek": "solve",
     "what-if": "compare, or sweep",

@@ -41,6 +41,7 @@ RECORDS = (
 WORKBOOKS = ("night_ferry.xlsx", "purser.xlsx")
 RISK_METHODS: tuple[RiskMethod, ...] = ("historical", "filtered", "student")
 TRIALS, SEED, KEEP = 20_000, 11, ("cash_flow",)
+DEPARTURES = 5_000  # trials of each departure
 BOARD = 0.01, 0.35, 0.006  # the least and the most of a weight, and the highest sd a day
 
 
@@ -69,6 +70,7 @@ def demo(folder: Path, overwrite: bool) -> None:
     """
     from kindynos.model.file import load_model
     from kindynos.reports.console import console
+    from kindynos.reports.robustness import robustness_answer
     from kindynos.reports.runs import run_report
 
     originals = {
@@ -111,9 +113,14 @@ def demo(folder: Path, overwrite: bool) -> None:
         f"\nThe base case alone looks safe, and yet {100 * loss:.0f} % of the trials lose money "
         "at the hurdle rate; the base\n"
         f"case lies at percentile {base:.0f} of the trials. The ranking shows which figure "
-        "deserves more study.\n"
-        f"\nWritten to {folder}: {', '.join([*FILES, *written])}\n"
+        "deserves more study.\n\nHow far does that rest on what was assumed?\n\n"
+        f"  kindynos robustness {model_file} --outcome net_value --trials {DEPARTURES} --seed "
+        f"{SEED}\n"
     )
+    with Bar("departing", "departures") as progress:
+        assumed = model.robustness("net_value", trials=DEPARTURES, seed=SEED, progress=progress)
+    console().print(" ".join(robustness_answer(assumed)))
+    click.echo(f"\nWritten to {folder}: {', '.join([*FILES, *written])}\n")
     _last_year(folder)
     _treasury(folder)
     _best_weights(folder)

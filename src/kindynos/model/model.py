@@ -52,6 +52,7 @@ from kindynos.validate import (
     one_of,
     owner_is,
     positive,
+    proper_fraction,
     threshold,
 )
 
@@ -65,6 +66,7 @@ if TYPE_CHECKING:
     from kindynos.studies.comparison import Comparison
     from kindynos.studies.goal import Goal
     from kindynos.studies.optimum import Optimum
+    from kindynos.studies.robustness import Robustness
     from kindynos.studies.sweep import Sweep
 
 
@@ -805,6 +807,58 @@ class Model(Inline):
         named = mapping("its first argument", {} if over is None else over, "values by name")
         request = SweepRequest({**named, **values}, points, statistic, outcome)
         return sweep(self._statement, request, options)
+
+    @checked
+    @takes_simulation_options
+    def robustness(
+        self,
+        outcome: str,
+        figure: str | None = None,
+        *,
+        wider: float = 1.5,
+        together: float = 0.3,
+        kept: float = 0.8,
+        centre: float = 0.25,
+        goal: float | None = None,
+        trials: int = 10_000,
+        seed: Seed = None,
+        **options: Unpack[SimulationKeywords],
+    ) -> Robustness:
+        """Return what the assumptions are worth: the chance of missing the target and the bad
+        percentile of an outcome, and another ``figure`` such as "mean", under departures from what
+        was stated, each on the same draws and with its own error.
+
+        Ranges are ``wider`` times as wide around their medians; bad news comes ``together``, by
+        that rank correlation; what is drawn each period is ``kept`` so much from one to the next;
+        ``centres`` are so much worse that the outcome moves about ``centre`` of its sd; shapes and
+        tails are others. With a ``goal`` for the first figure ``needed`` says which medians reach
+        it. ``options`` are those of ``simulate``. Raises ModelError for a model without drivers.
+
+        >>> from kindynos import Model, Normal
+        >>> model = Model("Kiosk")
+        >>> model.driver("cups", Normal(100, 10))
+        >>> model.outcome("profit", "3 * cups - 270", unit="EUR", target=0)
+        >>> found = model.robustness("profit", trials=2_000, seed=1)
+        >>> round(float(found.stated["chance below 0"]), 2)
+        0.16
+        >>> round(found.table.loc[("ranges x 1.5", "chance below 0"), "value"], 2)
+        0.25
+        """
+        from kindynos.studies.robustness import RobustnessRequest, robustness
+
+        positive("wider", wider)
+        for name, share in (("together", together), ("kept", kept)):
+            proper_fraction(name, share)
+        request = RobustnessRequest(
+            outcome,
+            figure,
+            wider,
+            together,
+            kept,
+            finite("centre", centre),
+            None if goal is None else finite("goal", goal),
+        )
+        return robustness(self._statement, request, SimulationOptions(trials, seed, **options))
 
     @checked
     @takes_simulation_options

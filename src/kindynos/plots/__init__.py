@@ -34,6 +34,7 @@ from kindynos.plots.markets import (
 )
 from kindynos.plots.optimum import optimum
 from kindynos.plots.quantity import quantity
+from kindynos.plots.robustness import robustness
 from kindynos.plots.scatter import scatter, scatter_of
 from kindynos.plots.sensitivity import sensitivity
 from kindynos.plots.series import diagnostics, series_fan
@@ -74,6 +75,7 @@ __all__ = [
     "resampled_weights",
     "returns_through_time",
     "risk_levels",
+    "robustness",
     "rolling_correlation",
     "rolling_risk",
     "save_figure",

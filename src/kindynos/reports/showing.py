@@ -41,6 +41,7 @@ from kindynos.reports.console import console
 from kindynos.reports.forecasts import forecast_report
 from kindynos.reports.origin import Origin, model_of
 from kindynos.reports.report import Report
+from kindynos.reports.robustness import robustness_report
 from kindynos.reports.runs import run_report
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result, RowResult
@@ -50,6 +51,7 @@ from kindynos.studies.bridge import Bridge
 from kindynos.studies.comparison import Comparison
 from kindynos.studies.goal import Goal
 from kindynos.studies.optimum import Optimum
+from kindynos.studies.robustness import Robustness
 from kindynos.studies.sweep import Sweep
 
 POINTS = 25  # of a frontier
@@ -87,6 +89,7 @@ report_of.register(CohortResult, quantities.counts)
 report_of.register(Comparison, studies.comparison)
 report_of.register(Sweep, studies.sweep)
 report_of.register(Goal, studies.goal)
+report_of.register(Robustness, robustness_report)
 report_of.register(Bridge, bridge_report)
 report_of.register(Optimum, optima.optimum)
 report_of.register(TrackRecord, fits.track_record)

@@ -1,0 +1,153 @@
+"""Tests of what assumptions are worth, against closed forms: sums of normals, products of
+lognormals, events.
+"""
+
+import math
+
+import numpy as np
+from scipy import stats
+
+import kindynos as kd
+from tests.common import Case, proof, repeats
+
+OPTIONS = {"trials": 10_000, "seed": 3}
+
+
+def sums(target=0.0, **changes):
+    """a + b + c, of normals with mean 1 and sds 1, 2 and 2: normal with mean 3 and sd 3."""
+    model = kd.Model("sums")
+    for name, sd in (("a", 1.0), ("b", 2.0), ("c", 2.0)):
+        model.driver(name, changes.get(name, kd.Normal(1.0, sd)))
+    model.outcome("total", "a + b - c", target=target, unit="EUR")
+    return model
+
+
+def found(answer, departure, figure):
+    name = next(k for k in answer.table.index.unique(0) if str(k).startswith(departure))
+    row = answer.table.loc[(name, figure)]
+    return row["value"], row["difference"], (row["high"] - row["low"]) / 2
+
+
+class ClosedForms(Case):
+    def check(self, answer, departure, mean, sd):
+        for figure, wanted in (
+            ("chance below 0.0", stats.norm.cdf(-mean / sd)),
+            ("percentile 5", mean + sd * stats.norm.ppf(0.05)),
+        ):
+            value, gap, error = found(answer, departure, figure)
+            stated = float(answer.stated[figure])
+            with self.subTest(departure=departure, figure=figure):
+                self.assertAlmostEqual(value, stated + gap, 9)
+                self.assertAlmostEqual(value, wanted, delta=0.02 * max(abs(wanted), 0.5))
+                self.assertGreater(error, 0)
+
+    def test_sums_of_normals(self):
+        answer = sums().robustness("total", **OPTIONS)
+        self.check(answer, "ranges x 1.5", 1.0, 4.5)
+        self.check(answer, "b x 1.5", 1.0, math.sqrt(1 + 9 + 4))
+        # of 0.7 R + 0.3 s s the variance is 0.7 (1 + 4 + 4) + 0.3 (1 + 2 + 2)^2
+        self.check(answer, "bad news together", 1.0, math.sqrt(0.7 * 9 + 0.3 * 25))
+        self.check(answer, "ranges and together", 1.0, 1.5 * math.sqrt(0.7 * 9 + 0.3 * 25))
+        ranks = [6 / math.pi * math.asin(sd / 3 / 2) for sd in (1, 2, 2)]
+        self.check(answer, "worse centres", 1.0 - 0.25 * np.dot(ranks, (1, 2, 2)), 3.0)
+        self.assertEqual(set(answer.singles), {"b x 1.5", "c x 1.5", "a x 1.5"})
+        twice = sums().robustness("total", wider=2.0, together=0.6, **OPTIONS)
+        self.check(twice, "ranges x 2", 1.0, 6.0)
+        self.check(twice, "bad news together", 1.0, math.sqrt(0.4 * 9 + 0.6 * 25))
+
+    def test_scales_that_are_natural(self):
+        model = kd.Model("product")
+        model.driver("price", kd.LogNormal(10.0, 4.0))
+        model.driver("share", kd.Beta(2.0, 3.0))
+        model.driver("count", kd.Poisson(4.0))
+        model.outcome("price_out", "price", target=6.0)
+        model.outcome("share_out", "share", target=0.2)
+        model.outcome("count_out", "count", target=2.0)
+        log_sd = math.sqrt(math.log(1 + 0.16))
+        median = 10 / math.sqrt(1.16)
+        wide = model.robustness("price_out", **OPTIONS)
+        wanted = stats.norm.cdf(math.log(6 / median) / (1.5 * log_sd))
+        self.assertAlmostEqual(found(wide, "ranges", "chance below 6.0")[0], wanted, delta=0.005)
+        share = model.robustness("share_out", **OPTIONS)
+        logit = lambda x: math.log(x / (1 - x))  # noqa: E731
+        middle = logit(stats.beta.median(2, 3))
+        at = 1 / (1 + math.exp(-(middle + (logit(0.2) - middle) / 1.5)))
+        wanted = stats.beta.cdf(at, 2, 3)
+        self.assertAlmostEqual(found(share, "ranges", "chance below 0.2")[0], wanted, delta=0.005)
+        count = model.robustness("count_out", **OPTIONS)
+        score = stats.norm.ppf(stats.poisson.cdf(1, 4.0)) / 1.5
+        wanted = stats.norm.cdf(score)
+        self.assertAlmostEqual(found(count, "ranges", "chance below 2.0")[0], wanted, delta=0.005)
+
+    def test_an_events_chance_has_no_width_and_its_impact_has(self):
+        model = kd.Model("risks")
+        model.driver("strike", kd.EventImpact(0.3, kd.LogNormal(10.0, 5.0)))
+        model.driver("go", kd.Bernoulli(0.6))
+        model.outcome("cost", "strike + 5 * go", target=12.0, better="low")
+        wide = model.robustness("cost", **OPTIONS)
+        log_sd, median = math.sqrt(math.log(1.25)), 10 / math.sqrt(1.25)
+        above = lambda x: stats.norm.sf(math.log(x / median) / (1.5 * log_sd))  # noqa: E731
+        wanted = 0.3 * (0.4 * above(12) + 0.6 * above(7))
+        self.assertAlmostEqual(found(wide, "ranges", "chance above 12.0")[0], wanted, delta=0.005)
+
+    def test_what_is_drawn_each_period_is_kept(self):
+        model = kd.Model("years", periods=5)
+        model.driver("x", kd.Normal(1.0, 1.0), each="period")
+        model.outcome("whole", "total(x)", target=0.0)
+        answer = model.robustness("whole", kept=0.8, **OPTIONS)
+        rho = 2 * math.sin(math.pi * 0.8 / 6)
+        variance = sum(rho ** abs(i - j) for i in range(5) for j in range(5))
+        wanted = stats.norm.cdf(-5 / math.sqrt(variance))
+        self.assertAlmostEqual(found(answer, "kept", "chance below 0.0")[0], wanted, delta=0.006)
+
+    def test_what_would_have_to_be_true(self):
+        answer = sums(b=kd.Normal(1.0, 2.0)).robustness("total", goal=0.5, **OPTIONS)
+        needed = answer.needed.loc["b"]
+        self.assertAlmostEqual(needed["median"], 0.0, delta=0.06)  # the mean is then 0
+        self.assertAlmostEqual(
+            needed["percentile as stated"], 100 * stats.norm.cdf(-0.5), delta=1.5
+        )
+
+    @proof
+    def test_errors_of_differences_hold(self):
+        gaps, errors = [], []
+        truth = stats.norm.cdf(-1 / 4.5) - stats.norm.cdf(-1 / 3)
+        for seed in range(repeats(90)):
+            answer = sums().robustness("total", trials=2_000, seed=seed, sampling="random")
+            _, gap, error = found(answer, "ranges x 1.5", "chance below 0.0")
+            gaps.append(gap - truth)
+            errors.append(error)
+        self.assertCalibrated(gaps, errors)
+
+
+class Said(Case):
+    def test_what_cannot_depart_is_named(self):
+        model = kd.Model("named")
+        model.driver("n", kd.Poisson(5.0))
+        model.driver("k", kd.Binomial(trials="n", probability=0.5))
+        model.outcome("out", "k + n", target=3.0)
+        answer = model.robustness("out", trials=2_000, seed=1)
+        self.assertEqual(answer.not_moved, {"k": "its parameters are other quantities"})
+        with self.fails("no drivers"):
+            flat = kd.Model("flat")
+            flat.outcome("out", "3 + 4")
+            flat.robustness("out")
+
+    def test_the_stated_figures_are_those_of_a_run(self):
+        model = sums()
+        run, answer = model.simulate(2_000, seed=4), model.robustness("total", trials=2_000, seed=4)
+        self.assertEqual(float(answer.stated["percentile 5"]), float(run["total"].percentile(5)))
+        mean = model.robustness("total", "mean", trials=2_000, seed=4)
+        self.assertEqual(next(iter(mean.stated)), "mean")
+
+    def test_a_target_out_of_reach(self):
+        from kindynos.reports.robustness import robustness_answer
+
+        far = robustness_answer(sums(target=30.0).robustness("total", trials=2_000, seed=1))
+        self.assertIn("the target is out of reach", " ".join(far))
+        middle = robustness_answer(sums(target=1.0).robustness("total", trials=2_000, seed=1))
+        self.assertRegex(" ".join(middle), "near one half and says little: the P5 of total goes")
+        plain = robustness_answer(sums().robustness("total", trials=8_000, seed=1))
+        self.assertRegex(
+            plain[0], r"is 37\.\d % ± .* by sampling; with ranges half as wide again 4"
+        )
