@@ -106,6 +106,17 @@ def demo(folder: Path, overwrite: bool) -> None:
             run = model.simulate(TRIALS, SEED, progress=progress, keep=KEEP)
         report = run_report(run)
         written = report.write(stage)
+    console().print(report.brief)
+    click.echo(
+        "\nThe error beside a chance is that of the sampling. How far does it rest on what was "
+        "assumed?\n\n"
+        f"  kindynos robustness {model_file} --outcome net_value --trials {DEPARTURES} --seed "
+        f"{SEED}\n"
+    )
+    with Bar("departing", "departures") as progress:
+        assumed = model.robustness("net_value", trials=DEPARTURES, seed=SEED, progress=progress)
+    console().print(" ".join(robustness_answer(assumed)))
+    click.echo("\nThe whole report of the run:\n")
     console().print(report)
     value = run["net_value"]
     loss, base = value.chance(below=0), value.percentile_of(value.base)
@@ -113,13 +124,8 @@ def demo(folder: Path, overwrite: bool) -> None:
         f"\nThe base case alone looks safe, and yet {100 * loss:.0f} % of the trials lose money "
         "at the hurdle rate; the base\n"
         f"case lies at percentile {base:.0f} of the trials. The ranking shows which figure "
-        "deserves more study.\n\nHow far does that rest on what was assumed?\n\n"
-        f"  kindynos robustness {model_file} --outcome net_value --trials {DEPARTURES} --seed "
-        f"{SEED}\n"
+        "deserves more study."
     )
-    with Bar("departing", "departures") as progress:
-        assumed = model.robustness("net_value", trials=DEPARTURES, seed=SEED, progress=progress)
-    console().print(" ".join(robustness_answer(assumed)))
     click.echo(f"\nWritten to {folder}: {', '.join([*FILES, *written])}\n")
     _last_year(folder)
     _treasury(folder)
