@@ -106,7 +106,7 @@ def demo(folder: Path, overwrite: bool) -> None:
             run = model.simulate(TRIALS, SEED, progress=progress, keep=KEEP)
         report = run_report(run)
         written = report.write(stage)
-    console().print(report.brief)
+    console().print(report.brief())
     click.echo(
         "\nThe error beside a chance is that of the sampling. How far does it rest on what was "
         "assumed?\n\n"
