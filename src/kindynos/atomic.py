@@ -15,16 +15,20 @@ import signal
 import stat
 import threading
 import time
+import unicodedata
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
 from kindynos.errors import FileError
+from kindynos.sources import is_source
 
 _MARK = re.compile(r"^\.kindynos-[0-9a-f]{32}$")
+_RESERVED = frozenset('/\\:*?"<>|')
+_LONGEST = 120  # bytes of a name made from data, which leaves room for its ending
 _OLD = 24 * 3600.0  # seconds after which a temporary file is left over, whoever wrote it
 # what this process is writing, and the topmost folder that it made for it
 _unfinished: dict[Path, Path | None] = {}
@@ -111,9 +115,11 @@ def _move(moves: list[tuple[Path, Path]]) -> None:
             try:
                 if target.exists():
                     os.chmod(piece, stat.S_IMODE(target.stat().st_mode))
-                    kept.append((piece.with_name(f"{piece.name}.old"), target))
-                    os.replace(target, kept[-1][0])
-                os.replace(piece, target)
+                    if len(moves) > 1:
+                        old = piece.with_name(f"{piece.name}.old")
+                        _keep(target, old)
+                        kept.append((old, target))
+                os.replace(piece, target)  # at no moment is there no file
                 placed.append(target)
             except OSError as error:
                 raise _unwritable(target, error) from None
@@ -128,6 +134,35 @@ def _move(moves: list[tuple[Path, Path]]) -> None:
     for old, _ in kept:
         with suppress(OSError):
             old.unlink(missing_ok=True)
+
+
+def _keep(target: Path, old: Path) -> None:
+    """Give a file a second name, or where the file system has none, a copy."""
+    try:
+        os.link(target, old)
+    except OSError:
+        shutil.copy2(target, old)
+
+
+def file_name(text: str, taken: Collection[str] = (), end: str = "") -> str:
+    """Return a name for a file made from a text that data have, such as a column: without signs
+    that separate folders or that some system reserves, not too long, and unlike those ``taken``.
+
+    >>> file_name("/elsewhere/photo", end=".png"), file_name("EUR/USD", {"EUR_USD.csv"}, ".csv")
+    ('_elsewhere_photo.png', 'EUR_USD-2.csv')
+    """
+    plain = "".join(
+        "_" if sign in _RESERVED or not sign.isprintable() else sign
+        for sign in unicodedata.normalize("NFC", text)
+    )
+    plain = plain.lstrip(".").strip() or "unnamed"
+    while len(plain.encode("utf-8", "replace")) > _LONGEST:
+        plain = plain[:-1]
+    folded, number, name = {one.casefold() for one in taken}, 1, f"{plain}{end}"
+    while name.casefold() in folded:
+        number += 1
+        name = f"{plain}-{number}{end}"
+    return name
 
 
 @contextmanager
@@ -193,14 +228,18 @@ def remove_unfinished() -> None:
 
 
 def _target(path: Path) -> Path:
-    """Return the file that a path means, behind symbolic links; raises FileError for a folder and
-    for a file that is read-only.
+    """Return the file that a path means, behind symbolic links; raises FileError for a folder or a
+    device, for a file that is read-only, and for one that the work at hand has read.
     """
     if not path.name or path.is_dir():
         raise FileError(
             "is not a name for a file; say one such as results/run.parquet", file=str(path)
         )
     target = Path(os.path.realpath(path))
+    if target.exists() and not target.is_file():
+        raise FileError("is not a regular file", file=str(path))
+    if is_source(target):
+        raise FileError("is one of the files that were read for this; say another", file=str(path))
     if target.exists() and not target.stat().st_mode & stat.S_IWUSR:
         raise FileError("cannot be written: it is read-only", file=str(path))
     return target

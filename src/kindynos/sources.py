@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -59,6 +60,14 @@ def _note(source: Source) -> None:
     for read in _LISTENERS.get():
         if source not in read:
             read.append(source)
+
+
+def is_source(path: Path) -> bool:
+    """Return whether a file is among those that were read for the work at hand."""
+    target = os.path.realpath(path)
+    return any(
+        os.path.realpath(source.path) == target for read in _LISTENERS.get() for source in read
+    )
 
 
 def checksum(path: Path) -> str:

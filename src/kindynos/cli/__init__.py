@@ -9,6 +9,8 @@ import os
 import re
 import signal
 import sys
+import tempfile
+import traceback
 from collections.abc import Collection, Mapping
 from importlib import import_module
 
@@ -154,11 +156,27 @@ def main() -> None:
     except OSError as error:  # of the output only: files of ours raise FileError
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         _fail(f"the output cannot be written: {error.strerror or error}", 1)
+    except Exception as error:  # the last of all: nobody is shown a traceback
+        _fail(_internal(error), 1)
     except SystemExit as leave:
         # Click ends with 1 when the reader of our output has gone. The files were written before:
         # that is not a failure.
         sys.exit(0 if "PacifyFlush" in type(sys.stdout).__name__ else leave.code)
     _flush()
+
+
+def _internal(error: Exception) -> str:
+    """Return an error of ours in words, with its details in a file that can be sent."""
+    details = "".join(traceback.format_exception(error))
+    kind = type(error).__name__
+    try:
+        with tempfile.NamedTemporaryFile(
+            "w", prefix="kindynos-error-", suffix=".txt", delete=False, errors="replace"
+        ) as file:
+            file.write(f"{' '.join(sys.argv)}\n\n{details}")
+    except OSError:
+        return f"internal error ({kind}: {error}); please report it"
+    return f"internal error ({kind}: {error}); please report it, with the details in {file.name}"
 
 
 def _prepare_output() -> None:

@@ -180,9 +180,9 @@ def with_output(command: Callable[..., Report | None]) -> Callable[..., None]:
     def call(*arguments: Any, **options: Any) -> None:
         with sources_read() as read:
             report = command(*arguments, **options)
-            click.get_current_context().meta["kindynos.sources"] = read
-        if report is not None:
-            finish(report)
+            click.get_current_context().meta["kindynos.sources"] = tuple(read)
+            if report is not None:
+                finish(report)  # while it is known what was read, which nothing may replace
 
     for option in _OUT_OPTIONS:
         option(call)

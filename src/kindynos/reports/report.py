@@ -16,6 +16,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from kindynos.arrays import Floats
+from kindynos.atomic import file_name
 from kindynos.reports.files import PLAIN, CsvForm, write_table
 from kindynos.reports.origin import Origin
 from kindynos.reports.summary import as_json, plain_rows, plain_value
@@ -193,9 +194,10 @@ class Report:
 
     def write(self, folder: Path, trials: str = "csv", form: CsvForm = PLAIN) -> list[str]:
         """Write tables, data and pictures into a folder and return the names of the files."""
-        written = []
+        written: list[str] = []
         for name, frame in self.frames().items():
-            written.append(f"{name}.{trials if name == 'trials' else 'csv'}")
+            ending = trials if name == "trials" else "csv"
+            written.append(file_name(name, written, f".{ending}"))
             write_table(frame, folder / written[-1], form)
         (folder / "summary.json").write_text(self.json(), encoding="utf-8")
         written.append("summary.json")
@@ -203,6 +205,6 @@ class Report:
             for name, draw in draws.items():
                 from kindynos.plots import save_figure  # not where there is nothing to draw
 
-                written.append(f"{name}.png")
+                written.append(file_name(name, written, ".png"))
                 save_figure(folder / written[-1], draw, page=page)
         return written

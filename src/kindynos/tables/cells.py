@@ -15,7 +15,10 @@ MISSING = frozenset(
     )
 )  # fmt: skip
 SPACES = re.compile(r"\s|['\u2019]")  # that part groups of digits; \s has thin spaces among them
-PLAIN = re.compile(r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?|[+-]?inf(?:inity)?", re.IGNORECASE)
+# possessive, since a cell of very many digits and a letter would else be tried in all ways
+PLAIN = re.compile(
+    r"[+-]?(?:\d++(?:\.\d*+)?|\.\d++)(?:[eE][+-]?\d++)?|[+-]?inf(?:inity)?", re.IGNORECASE
+)
 PARTED = re.compile(r"\d[-/:]\d")
 CODE = re.compile(r"[A-Z]{3}")  # of a currency, such as EUR
 SIGNS = {

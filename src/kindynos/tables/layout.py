@@ -231,8 +231,8 @@ def _units_row(
         return None
     words = frozenset(form.missing)
     first, rest = records[following[0]], [records[position] for position in following[1:]]
-    if all(number_in(cell, decimal) or is_missing(cell.strip(), words) for cell in first):
-        return None
+    if any(_is_value(cell.strip(), decimal, words) for cell in first[: len(names)]):
+        return None  # a record, of which other cells may be misspelt
 
     def holds_numbers(column: int) -> bool:
         cells = [r[column].strip() for r in rest if column < len(r)]
@@ -246,6 +246,15 @@ def _units_row(
                 return None
             units += 1
     return following[0] if units else None
+
+
+def _is_value(cell: str, decimal: str, words: frozenset[str]) -> bool:
+    """Return whether a cell is a number, a date, or begins with a digit as a misspelt one does."""
+    return (
+        bool(cell)
+        and not is_missing(cell, words)
+        and (cell[0].isdigit() or number_in(cell, decimal) is not None)
+    )
 
 
 def _trimmed(record: Record) -> Record:
