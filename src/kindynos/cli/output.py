@@ -183,6 +183,8 @@ def with_output(command: Callable[..., Report | None]) -> Callable[..., None]:
             click.get_current_context().meta["kindynos.sources"] = tuple(read)
             if report is not None:
                 finish(report)  # while it is known what was read, which nothing may replace
+        if report is not None and report.status:
+            sys.exit(report.status)
 
     for option in _OUT_OPTIONS:
         option(call)

@@ -155,13 +155,20 @@ def _asked(
     scenarios: Path | None,
     replays: tuple[tuple[str, str], ...],
     unit: str,
+    limits: Path | None,
+    holdings: Path,
 ) -> Asked:
     """Return what is asked beside the figures."""
-    from kindynos.markets.holdings import read_scenarios
+    from kindynos.markets.holdings import read_holdings, read_scenarios
+    from kindynos.markets.limits import read_limits
     from kindynos.reports.risk_answer import Asked
 
     from_file = {} if scenarios is None else read_scenarios(scenarios)
-    return Asked(bought, shocks | from_file, replays, unit)
+    if limits is None:
+        return Asked(bought, shocks | from_file, replays, unit)
+    stated = read_holdings(holdings)
+    groups = {"group": stated.groups, "currency": stated.currency}
+    return Asked(bought, shocks | from_file, replays, unit, tuple(read_limits(limits)), groups)
 
 
 @click.command()
@@ -233,6 +240,14 @@ def _asked(
     metavar="FROM:TO",
     help="Profit and loss if a stretch of history came again: 2026-03-02:2026-04-01; repeatable.",
 )
+@click.option(
+    "--limits",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="A table with columns figure (value at risk, expected shortfall, value, share of the "
+    "value, adds to value at risk), scope (whole, a holding, a group or a currency), limit and "
+    "perhaps warning (a share of it): how far each is used; exit status 3 where one is broken.",
+)
 @unit_option
 @click.option("--whole", is_flag=True, help="Show the figures of all methods; also with --methods.")
 @click.option(
@@ -258,6 +273,7 @@ def risk(
     shocks: dict[str, dict[str, float]],
     scenarios: Path | None,
     replays: tuple[tuple[str, str], ...],
+    limits: Path | None,
     unit: str,
     whole: bool,
     benchmark: str | None,
@@ -282,7 +298,7 @@ def risk(
     from kindynos.engine.progress import progress_listener
     from kindynos.reports import markets
 
-    asked = _asked(bought, shocks, scenarios, replays, unit)
+    asked = _asked(bought, shocks, scenarios, replays, unit, limits, holdings)
     beside = [*([benchmark] if benchmark else []), *asked.what_if]
     beside += [name for shock in asked.shocks.values() for name in shock]
     portfolio = read_portfolio(prices, holdings, value, missing, beside, layout, unit=unit)

@@ -65,6 +65,7 @@ def risk(
         )
     else:
         parts = risk_answer.full_contributions(portfolio, max(levels), method, horizon, every)
+    used = risk_answer.limits_table(portfolio, table, method, parts, asked)
     beside = portfolio.against(benchmark, windows[0], every) if benchmark else None
     further = _changed(portfolio, asked, max(levels), method, windows[0], horizon, every) | shocks
     shown: list[RenderableType] = [piece for _, piece in further.values() if piece is not None]
@@ -79,11 +80,17 @@ def risk(
         **options,
     }
     spaced = [entry for piece in shown for entry in ("", piece)]
-    return Report.of(
+    spaced += risk_answer.limits_shown(used)
+    own_parts = (
         _risk_parts(portfolio, table, parts, beside, spaced, asked)
         if supported is None
-        else _at_a_glance(portfolio, table, supported, parts, beside, spaced, asked),
+        else _at_a_glance(portfolio, table, supported, parts, beside, spaced, asked)
+    )
+    first = 1 if used is not None else 0
+    return Report.of(
+        [*own_parts[:first], *risk_answer.limits_said(used), *own_parts[first:]],
         kind="risk",
+        status=3 if used is not None and (used["state"] == "breach").any() else 0,
         heading=f"What the holdings may lose over {table.attrs['spacing'].span(horizon)}",
         facts=lambda: (
             _risk_facts(portfolio, table, beside, stated)
@@ -94,6 +101,7 @@ def risk(
             **({} if parts is None else {"contributions": parts}),
             **only_files(losses=portfolio.losses(method, windows[0], horizon, every, **own)),
             **({} if supported is None else {"backtests": supported.backtests}),
+            **({} if used is None else {"limits": used}),
             **{name: frame for name, (frame, _) in further.items()},
         },
         figures=partial(_risk_pictures, portfolio, table, max(levels), method, every, own),

@@ -118,6 +118,7 @@ class Report:
     adds: Callable[[], Mapping[str, float]] = dict
     heading: str = ""  # what it is of, in a few words: the title of a page
     result: Any = None  # what it is of, where a renderer shows more of it than tables
+    status: int = 0  # the exit status of the command: 3 where a limit is broken
     origin: Origin | None = None  # who made it from what, where that is to be told
 
     @classmethod

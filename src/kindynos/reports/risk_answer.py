@@ -17,9 +17,10 @@ from rich.text import Text
 
 from kindynos.formatting import between, number, per_cent, step_of
 from kindynos.literals import ReturnPeriod
+from kindynos.markets.limits import WHOLE, Limit, figures_of, limits_used
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.supported import SupportedMethod
-from kindynos.reports.tables import DOUBT, table_from, table_of, whole
+from kindynos.reports.tables import DOUBT, Words, table_from, table_of, whole
 
 MEASURES = ("value at risk", "expected shortfall")
 
@@ -27,17 +28,71 @@ MEASURES = ("value at risk", "expected shortfall")
 @dataclass(frozen=True)
 class Asked:
     """What is asked beside the figures: changes of holdings in shares, named shocks, stretches of
-    history to come again, and the unit of money.
+    history to come again, the unit of money, and limits, with the groups that they may be of.
     """
 
     what_if: Mapping[str, float] = field(default_factory=dict)
     shocks: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
     replays: tuple[tuple[str, str], ...] = ()
     unit: str = ""
+    limits: tuple[Limit, ...] = ()
+    groups: Mapping[str, Mapping[str, str]] = field(default_factory=dict)  # by kind and holding
 
     def money(self, value: float, step: float | None = None) -> str:
         """Return an amount with its unit."""
         return f"{number(value, step)}{f' {self.unit}' if self.unit else ''}"
+
+
+def limits_table(
+    portfolio: Portfolio, table: pd.DataFrame, method: str, parts: pd.DataFrame | None, asked: Asked
+) -> pd.DataFrame | None:
+    """Return how far each limit is used, by the figures of a method at the highest level; None
+    where there are no limits.
+    """
+    if not asked.limits:
+        return None
+    level = max(table.index.get_level_values("level"))
+    row = pd.Series(table.xs(level, level="level").droplevel("window").loc[method])
+    whole = {name: float(row[name]) for name in ("value at risk", "expected shortfall")}
+    whole["value"] = float(portfolio.value)
+    return limits_used(list(asked.limits), figures_of(whole, parts, asked.groups))
+
+
+def limits_said(used: pd.DataFrame | None) -> list[RenderableType]:
+    """Return which limits are broken, to stand first after the answer, and how far all are used."""
+    if used is None:
+        return []
+    broken = used[used["state"] == "breach"]
+    if len(broken):
+        each = "; ".join(
+            f"{row['figure']} of {'the whole' if row['scope'] == WHOLE else row['scope']} is "
+            f"{per_cent(row['use'], 0)} of its limit"
+            for row in broken.to_dict("records")
+        )
+        count = f"{len(broken)} of {len(used)} limits {'is' if len(broken) == 1 else 'are'} broken"
+        return [Text(f"{count}: {each}.", style=f"bold {DOUBT}")]
+    most = used.iloc[0]
+    return [
+        Text(
+            f"All {len(used)} limits hold; the most used, {most['figure']} of "
+            f"{'the whole' if most['scope'] == WHOLE else most['scope']}, is at "
+            f"{per_cent(float(most['use']), 0)}."
+        )
+    ]
+
+
+def limits_shown(used: pd.DataFrame | None) -> list[RenderableType]:
+    """Return the table of all limits, the most used first."""
+    if used is None:
+        return []
+    shown = table_of("Limits", Words("figure"), Words("of"), "is", "limit", "use", Words(""))
+    for row in used.to_dict("records"):
+        if row["figure"].startswith("share"):
+            amounts = [per_cent(row["is"]), per_cent(row["limit"])]
+        else:
+            amounts = [number(round(row["is"])), number(round(row["limit"]))]
+        shown.add_row(row["figure"], row["scope"], *amounts, per_cent(row["use"], 0), row["state"])
+    return ["", shown]
 
 
 def answer(
