@@ -19,8 +19,10 @@ if TYPE_CHECKING:
     from kindynos.model.model import Model
     from kindynos.reports.report import Report
     from kindynos.results.figures import TableSpec
+    from kindynos.results.run import Run
 
 
+DEPARTURES = 5_000  # trials of each departure, at most
 SHOWING = ("file", "percentiles", "statistics", "chances")  # what a saved run may be asked
 
 
@@ -70,6 +72,11 @@ SHOWING = ("file", "percentiles", "statistics", "chances")  # what a saved run m
     metavar="FILE",
     help="With --store summary: keep what is done in this file, and go on from it.",
 )
+@click.option(
+    "--robustness",
+    is_flag=True,
+    help="Also report what the assumptions of each outcome are worth, as kindynos robustness does.",
+)
 @table_options
 def run(
     file: Path,
@@ -83,6 +90,7 @@ def run(
     chances: tuple[str, ...],
     store: str,
     resume: Path | None,
+    robustness: bool,
 ) -> Report:
     """Simulate the model in FILE, a model file or a workbook, and report its outcomes, each figure
     with its sampling error. Of a saved run (.parquet), report what was simulated.
@@ -134,7 +142,22 @@ def run(
     if saved is not None:
         answer.save(saved)
         name_written(saved)
-    return run_report(answer, figures)
+    report = run_report(answer, figures)
+    return _with_robustness(report, model, answer) if robustness else report
+
+
+def _with_robustness(report: Report, model: Model, run: Run) -> Report:
+    """Return the report of a run with what the assumptions of each outcome are worth."""
+    from kindynos.reports.robustness import with_robustness
+
+    trials, seed = min(run.size, DEPARTURES), run.seed
+    with Bar("departing", "departures") as progress:
+        found = [
+            model.robustness(name, trials=trials, seed=seed, progress=progress)
+            for name in run.outcomes
+            if not run[name].is_row
+        ]
+    return with_robustness(report, found)
 
 
 def _only_shown() -> None:

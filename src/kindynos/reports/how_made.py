@@ -15,7 +15,8 @@ def made_lines(run: Run) -> list[str]:
     facts = run.facts()
     lines = [
         "The 95 % error is how far a figure may be off because trials are drawn at random: "
-        "more trials shrink the error, and the risk stays."
+        "more trials shrink the error, and the risk stays. What the assumptions are worth says "
+        "kindynos robustness."
     ]
     if run.size < 200:
         lines = [

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
+from dataclasses import replace
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -54,6 +56,36 @@ def robustness_report(answer: Robustness) -> Report:
         },
         figures=lambda: {"robustness": answer.plot},
         result=answer,
+    )
+
+
+def with_robustness(report: Report, answers: Sequence[Robustness]) -> Report:
+    """Return the report of a run with what the assumptions of its outcomes are worth at its end."""
+    others = [robustness_report(answer) for answer in answers]
+    sections = [section for other in others for section in other.sections]
+    facts, tables, figures = report.facts, report.tables, report.figures
+    return replace(
+        report,
+        sections=(*report.sections, *sections),
+        facts=lambda: {
+            **facts(),
+            "robustness": {
+                answer.outcome: other.facts() for answer, other in zip(answers, others, strict=True)
+            },
+        },
+        tables=lambda: {
+            **tables(),
+            **{
+                f"{answer.outcome} departures": DataTable(
+                    answer.table.reset_index(), None, f"{answer.outcome}-robustness"
+                )
+                for answer in answers
+            },
+        },
+        figures=lambda: {
+            **figures(),
+            **{f"{answer.outcome}-robustness": answer.plot for answer in answers},
+        },
     )
 
 
