@@ -226,8 +226,8 @@ def rare_risks() -> kd.Model:
 
 
 def expected_at(percentile: float) -> dict[str, float]:
-    """Return what each event adds on average where the cost is at its percentile, less its mean: a
-    mixture of eight normals, by hand.
+    """Return what each event adds on average where the cost is at its percentile, less its base
+    value, that it does not happen: a mixture of eight normals, by hand.
     """
     from itertools import product
 
@@ -247,10 +247,7 @@ def expected_at(percentile: float) -> dict[str, float]:
     )
     weights = np.array([p * stats.norm.pdf(point, 100 + sum(s), 10) for s, p in cases])
     shares = weights / weights.sum() @ np.array([s for s, _ in cases])
-    return {
-        name: share - p * size
-        for (name, (p, size)), share in zip(EVENTS.items(), shares, strict=True)
-    }
+    return {name: float(share) for name, share in zip(EVENTS, shares, strict=True)}
 
 
 class RareRisks(Case):

@@ -31,7 +31,7 @@ def found(answer, departure, figure):
 class ClosedForms(Case):
     def check(self, answer, departure, mean, sd):
         for figure, wanted in (
-            ("chance below 0.0", stats.norm.cdf(-mean / sd)),
+            ("chance below 0", stats.norm.cdf(-mean / sd)),
             ("percentile 5", mean + sd * stats.norm.ppf(0.05)),
         ):
             value, gap, error = found(answer, departure, figure)
@@ -67,7 +67,7 @@ class ClosedForms(Case):
         median = 10 / math.sqrt(1.16)
         wide = model.robustness("price_out", **OPTIONS)
         wanted = stats.norm.cdf(math.log(6 / median) / (1.5 * log_sd))
-        self.assertAlmostEqual(found(wide, "ranges", "chance below 6.0")[0], wanted, delta=0.005)
+        self.assertAlmostEqual(found(wide, "ranges", "chance below 6")[0], wanted, delta=0.005)
         share = model.robustness("share_out", **OPTIONS)
         logit = lambda x: math.log(x / (1 - x))  # noqa: E731
         middle = logit(stats.beta.median(2, 3))
@@ -77,7 +77,7 @@ class ClosedForms(Case):
         count = model.robustness("count_out", **OPTIONS)
         score = stats.norm.ppf(stats.poisson.cdf(1, 4.0)) / 1.5
         wanted = stats.norm.cdf(score)
-        self.assertAlmostEqual(found(count, "ranges", "chance below 2.0")[0], wanted, delta=0.005)
+        self.assertAlmostEqual(found(count, "ranges", "chance below 2")[0], wanted, delta=0.005)
 
     def test_an_events_chance_has_no_width_and_its_impact_has(self):
         model = kd.Model("risks")
@@ -88,7 +88,7 @@ class ClosedForms(Case):
         log_sd, median = math.sqrt(math.log(1.25)), 10 / math.sqrt(1.25)
         above = lambda x: stats.norm.sf(math.log(x / median) / (1.5 * log_sd))  # noqa: E731
         wanted = 0.3 * (0.4 * above(12) + 0.6 * above(7))
-        self.assertAlmostEqual(found(wide, "ranges", "chance above 12.0")[0], wanted, delta=0.005)
+        self.assertAlmostEqual(found(wide, "ranges", "chance above 12")[0], wanted, delta=0.005)
 
     def test_what_is_drawn_each_period_is_kept(self):
         model = kd.Model("years", periods=5)
@@ -98,7 +98,7 @@ class ClosedForms(Case):
         rho = 2 * math.sin(math.pi * 0.8 / 6)
         variance = sum(rho ** abs(i - j) for i in range(5) for j in range(5))
         wanted = stats.norm.cdf(-5 / math.sqrt(variance))
-        self.assertAlmostEqual(found(answer, "kept", "chance below 0.0")[0], wanted, delta=0.006)
+        self.assertAlmostEqual(found(answer, "kept", "chance below 0")[0], wanted, delta=0.006)
 
     def test_what_would_have_to_be_true(self):
         answer = sums(b=kd.Normal(1.0, 2.0)).robustness("total", goal=0.5, **OPTIONS)
@@ -114,7 +114,7 @@ class ClosedForms(Case):
         truth = stats.norm.cdf(-1 / 4.5) - stats.norm.cdf(-1 / 3)
         for seed in range(repeats(90)):
             answer = sums().robustness("total", trials=2_000, seed=seed, sampling="random")
-            _, gap, error = found(answer, "ranges x 1.5", "chance below 0.0")
+            _, gap, error = found(answer, "ranges x 1.5", "chance below 0")
             gaps.append(gap - truth)
             errors.append(error)
         self.assertCalibrated(gaps, errors)

@@ -255,7 +255,7 @@ class Solution(Reported):
             seed = self.draws.seed ^ FRESH
             fresh = DecisionDraws.of(self.decision, self.trials, seed, self.draws.fixed)
             rolling = replace(self.rolling, draws=fresh)
-            return rolling.estimate(self.followed(fresh, self.policy), 1.0)
+            return rolling.estimate(self._brought(fresh, self.policy), 1.0)
         values = np.empty(self.draws.trials)
         first = np.arange(self.draws.trials) % 2 == 0
         for chosen_on, judged_on in ((first, ~first), (~first, first)):
@@ -263,10 +263,10 @@ class Solution(Reported):
             rolling = replace(self.rolling, draws=part, policy={}, parts=[], record=False)
             rolling.roll(self.decision.root, (), 1.0, 0.0)
             rest = replace(self.draws, chosen=np.flatnonzero(judged_on))
-            values[judged_on] = self.followed(rest, rolling.policy)
+            values[judged_on] = self._brought(rest, rolling.policy)
         return self.rolling.estimate(values, 1.0)
 
-    def followed(self, draws: DecisionDraws, policy: Mapping[Path, str]) -> Any:
+    def _brought(self, draws: DecisionDraws, policy: Mapping[Path, str]) -> Any:
         """Return what a policy brings in each trial of some draws, by the rule of the decision."""
         rolling = replace(
             self.rolling, draws=draws, policy=dict(policy), parts=[], follow=True, record=False
@@ -275,14 +275,17 @@ class Solution(Reported):
 
     def lead(self, name: str, other: str) -> Estimate:
         """Return by how much one alternative is better than another, in the units of the payoffs,
-        with the error of the difference on the same draws.
+        with the error of the difference on the same draws. Raises ParameterError for one that
+        there is not.
         """
+        for one in (name, other):
+            self._known(one)
         sign, parts = self.rolling.sign, [self.parts[one,].value for one in (name, other)]
         gap = sign * (float(parts[0]) - float(parts[1]))
         if self.by not in CONSISTENT or (self.rolling.utility is not None and self.by != "mean"):
             return symmetrical(gap, math.hypot(*(part.error for part in parts)))
         policies = ({**self.rolling.policy, (): one} for one in (name, other))
-        one, two = (self.followed(self.draws, policy) for policy in policies)
+        one, two = (self._brought(self.draws, policy) for policy in policies)
         gains = np.asarray(one - two, dtype=np.float64)
         return symmetrical(gap, mean_error(self.draws, gains, 1.0, float(gains.mean())))
 

@@ -152,7 +152,7 @@ def _gain(base: Solution, informed: Any) -> tuple[float, float]:
     per trial or one for all, in the units of the payoffs; and the error of that, which is 0 where
     nothing was drawn.
     """
-    plain = base.followed(base.draws, base.rolling.policy)
+    plain = base._brought(base.draws, base.rolling.policy)
     gains = np.asarray(informed - plain, dtype=np.float64)
     mean = float(gains.mean())
     error = Z * float(gains.std(ddof=1)) / math.sqrt(gains.size) if gains.size > 1 else 0.0
@@ -173,7 +173,7 @@ def _known_event(base: Solution, event: Event) -> tuple[float, float]:
         if float(np.mean(chance)) > 0:
             sure = {name: float(name == outcome) for name in chances}
             solved_knowing = _solved_knowing(base, {event.name: sure}, chance)
-            informed = informed + chance * solved_knowing.followed(
+            informed = informed + chance * solved_knowing._brought(
                 solved_knowing.draws, solved_knowing.rolling.policy
             )
     return _gain(base, informed)
@@ -194,7 +194,7 @@ def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
     """
     order = np.argsort(np.asarray(base.draws.quantities[name]), kind="stable")
     gains: list[Floats] = []
-    plain = base.followed(base.draws, base.rolling.policy)
+    plain = base._brought(base.draws, base.rolling.policy)
     for piece in np.array_split(order, min(BINS, max(len(order) // 50, 1))):
         for learn, judge in ((piece[::2], piece[1::2]), (piece[1::2], piece[::2])):
             if len(learn) and len(judge):
@@ -207,7 +207,7 @@ def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
                     record=False,
                 )
                 rolling.roll(base.decision.root, (), 1.0, 0.0)
-                valid = base.followed(replace(base.draws, chosen=judge), rolling.policy)
+                valid = base._brought(replace(base.draws, chosen=judge), rolling.policy)
                 gains.append(
                     np.broadcast_to(valid, (len(judge),))
                     - np.broadcast_to(plain, (base.draws.trials,))[judge]
@@ -320,7 +320,7 @@ def sample_information_value(
             for outcome, piece in posterior.items()
         }
         solved_knowing = _solved_knowing(base, {event: posterior}, chance)
-        informed = informed + chance * solved_knowing.followed(
+        informed = informed + chance * solved_knowing._brought(
             solved_knowing.draws, solved_knowing.rolling.policy
         )
         weights = {
@@ -389,7 +389,7 @@ def _more(base: Solution, path: tuple[str, ...], name: str, other: str) -> tuple
         return gap, math.hypot(parts[0].error, parts[1].error)
     chance = base.parts[path].chance
     policies = ({**base.rolling.policy, path: item} for item in (name, other))
-    item, two = (base.followed(base.draws, policy) for policy in policies)
+    item, two = (base._brought(base.draws, policy) for policy in policies)
     gains = np.atleast_1d(np.asarray(item - two, dtype=np.float64))
     error = Z * float(gains.std(ddof=1)) / math.sqrt(gains.size) if gains.size > 1 else 0.0
     return gap, error / chance if chance > 0 else 0.0

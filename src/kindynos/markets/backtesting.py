@@ -31,7 +31,7 @@ from kindynos.markets.verdicts import (
     size_of_exceptions,
 )
 from kindynos.tables.spacing import spacing_of
-from kindynos.validate import Level, array_of, check_integer, checked
+from kindynos.validate import Level, array_of, check_integer, checked, positive, proper_fraction
 
 TODAYS_BOOK = (
     "The forecasts are of today's holdings, which need not be those that made these profits; "
@@ -114,6 +114,7 @@ class Backtest(Reported):
         """Return how often that test rejects forecasts, at a ``size``, when losses are so many
         ``times`` as far beyond the value at risk as they say; NaN where it is not made.
         """
+        positive("times", times), proper_fraction("size", size)
         if self.shortfall is None:
             return math.nan
         return chance_of_seeing_size(self.exceptions, self._tail_df, self.level, times, size)

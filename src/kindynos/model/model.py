@@ -841,7 +841,7 @@ class Model(Inline):
         >>> found = model.robustness("profit", trials=2_000, seed=1)
         >>> round(float(found.stated["chance below 0"]), 2)
         0.16
-        >>> round(found.table.loc[("ranges x 1.5", "chance below 0"), "value"], 2)
+        >>> round(float(found.table.loc[("ranges x 1.5", "chance below 0"), "value"]), 2)
         0.25
         """
         from kindynos.studies.robustness import RobustnessRequest, robustness

@@ -15,8 +15,8 @@ def made_lines(run: Run) -> list[str]:
     facts = run.facts()
     lines = [
         "The 95 % error is how far a figure may be off because trials are drawn at random: "
-        "more trials shrink the error, and the risk stays. What the assumptions are worth says "
-        "kindynos robustness."
+        "more trials shrink the error, and the risk stays. `kindynos robustness` says what the "
+        "assumptions are worth."
     ]
     if run.size < 200:
         lines = [

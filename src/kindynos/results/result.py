@@ -231,7 +231,7 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
     def _statistic(self, name: str, *args: Any, **options: Any) -> Figure:
         statistic = STATISTICS.find(name)
         asked = (name, *args, *sorted(options.items()))
-        if not all(isinstance(part, Hashable) for part in asked):
+        if not all(isinstance(part, Hashable) for part in (*args, *options.values())):
             return self._work_out(statistic, *args, **options)  # which refuses it in words
         if asked not in self._figures:  # a report, its page and its workbook read it again
             self._figures[asked] = self._work_out(statistic, *args, **options)

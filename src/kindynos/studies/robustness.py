@@ -349,7 +349,9 @@ def _figures(result: Result, asked: str | None) -> dict[str, ParsedStatistic]:
     low = result.better == "low"
     side, tail = ("above", 95) if low else ("below", 5)
     texts = [] if asked is None else [asked]
-    texts.append("mean" if result.target is None else f"chance {side} {result.target!r}")
+    texts.append(
+        "mean" if result.target is None else f"chance {side} {result.target!r}".removesuffix(".0")
+    )
     texts.append(f"percentile {tail}")
     parsed = [parse_statistic(text) for text in texts]
     return {statistic.label: statistic for statistic in parsed}
