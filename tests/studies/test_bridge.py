@@ -5,13 +5,14 @@ from itertools import product
 from unittest import mock
 
 import numpy as np
+import pandas as pd
 from scipy import stats
 
 import kindynos as kd
 from kindynos.model.bridging import list_changes
 from kindynos.model.file import model_from_text
 from kindynos.reports.bridges import bridge_answer
-from tests.common import DEMO, FERRY, Folder, proof, run
+from tests.common import DEMO, FERRY, Case, Folder, proof, run
 
 OLD, NEW = DEMO / "night_ferry_last_year.toml", FERRY
 
@@ -194,6 +195,34 @@ class Changes(Folder):
         self.assertAlmostEqual(found.parts["something unnamed"], 100, delta=0.1)
 
 
+def shifted(unit="EUR", **options):
+    model = kd.Model("shifted")
+    model.given(a=0.0, b=0.0)
+    model.driver("d", kd.Normal(0, 1))
+    model.outcome("v", "a + b + 1000 + d", unit=unit, **options)
+    return model
+
+
+class Figures(Case):
+    def test_small_figures_beside_large_parts_are_shown(self):
+        old = shifted()
+        found = kd.bridge(old, old.replace(a=5e6, b=-5e6), seed=1)
+        self.assertIn("is still 1,000 EUR: +5,000,000 from a", bridge_answer(found)[0])
+
+    def test_a_changed_target_is_a_change_of_its_own(self):
+        found = kd.bridge(shifted(target=999.0), shifted(target=1000.5), statistic="chance", seed=1)
+        self.assertAlmostEqual(float(found.before), stats.norm.cdf(-1), places=3)
+        self.assertAlmostEqual(float(found.after), stats.norm.cdf(0.5), places=3)
+        self.assertEqual(found.changes[0].words, ("v: target 999 -> 1,000.5",))
+        self.assertIn("below 1000.5 (before: below 999)", found.statistic)
+
+    def test_other_units_are_refused(self):
+        with self.fails("is in EUR in the old model and in thousand EUR in the new one"):
+            kd.bridge(shifted(), shifted("thousand EUR"), seed=1)
+        same = kd.bridge(shifted("EUR/year"), shifted("EUR a year"), seed=1)
+        self.assertAlmostEqual(float(same.after), float(same.before))
+
+
 class Commands(Folder):
     def test_the_ferry_of_last_year_and_of_now(self):
         words = ("bridge", OLD, NEW, "--seed", "11", "--trials", "2000")
@@ -207,16 +236,19 @@ class Commands(Folder):
             alone = kd.load_model(path).simulate(2_000, 11)["net_value"].mean
             self.assertAlmostEqual(data[name]["value"], float(alone), 3)
 
-    def test_printed_parts_add_up(self):
+    def test_printed_parts_are_as_they_are_and_rounding_makes_them_up(self):
         out = self.folder / "out"
         shown = run("bridge", OLD, NEW, "--seed", "3", "--trials", "1000", "--out", out).stdout
         rows = [line.split() for line in shown.partition("What changed")[0].splitlines()]
-        names = ("before", "after", "load", "fare", "crew", "vessel", "energy")
+        names = ("before", "after", "load", "fare", "crew", "vessel", "energy", "rounding")
         figures = {
             row[0]: float(row[1].replace(",", ""))
             for row in rows
             if len(row) > 1 and row[0] in names and row[1].strip("+-").replace(",", "").isdigit()
         }
+        parts = pd.read_csv(out / "bridge.csv", index_col="change")["part"]
+        for name, part in parts.items():
+            self.assertAlmostEqual(figures[name], part, delta=5_000)
         whole = figures.pop("after") - figures.pop("before")
         self.assertEqual(sum(figures.values()), whole)
         self.assertTrue((out / "bridge.png").exists())

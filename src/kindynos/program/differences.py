@@ -11,6 +11,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+import numpy as np
+
 from kindynos.formula.tree import Expression
 from kindynos.program.correlations import Correlation
 from kindynos.program.digests import digest_of
@@ -153,16 +155,38 @@ def _told(name: str, before: Quantity | None, after: Quantity | None) -> str:
         return f"{name}: new, {_described(after)}"
     if after is None:
         return f"{name}: gone, {_described(before)}"
+    if isinstance(before, Line) and isinstance(after, Line) and before.formula == after.formula:
+        changed = [
+            f"{what} {_stated(old)} -> {_stated(new)}"
+            for what in ("target", "better", "missing", "unit")
+            if (old := getattr(before, what)) != (new := getattr(after, what))
+        ]
+        if changed:
+            return f"{name}: {', '.join(changed)}"
     return f"{name}: {_described(before)} -> {_described(after)}"
+
+
+def _stated(value: Any) -> str:
+    if value is None:
+        return "none"
+    return f"{value:,.10g}" if isinstance(value, float | int) else str(value)
 
 
 def _described(quantity: Any) -> str:
     if isinstance(quantity, Given):
-        return f"{quantity.value:,.10g}" if isinstance(quantity.value, float | int) else "a row"
+        return (
+            f"{quantity.value:,.10g}" if isinstance(quantity.value, float | int) else _row(quantity)
+        )
     if isinstance(quantity, Line):
         return quantity.formula or "a function"
     source = getattr(quantity, "distribution", None) or getattr(quantity, "process", None)
     return f"{source!r:.200}"
+
+
+def _row(given: Given) -> str:
+    """Return a row in words: how long it is, and its ends."""
+    values = np.asarray(given.value, dtype=float)
+    return f"a row of {values.size:,}, from {values[0]:,.6g} to {values[-1]:,.6g}"
 
 
 def _periods(statement: Statement) -> str:

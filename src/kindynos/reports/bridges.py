@@ -85,8 +85,8 @@ def changes_table(changes: Sequence[Change], renamed: Mapping[str, str]) -> Figu
 
 @dataclass(frozen=True)
 class _Written:
-    """How the figures of a bridge are written: parts and both figures rounded to one step, so that
-    they add up; shares and rates in per cent.
+    """How the figures of a bridge are written: parts and both figures rounded to one step, each as
+    it is; shares and rates in per cent.
     """
 
     answer: Bridge
@@ -103,12 +103,16 @@ class _Written:
 
     @property
     def decimals(self) -> int:
-        """The decimals of the raw figures: a hundredth of the largest part is still shown."""
+        """The decimals of the raw figures: a hundredth of the largest part, and of the larger
+        figure, is still shown.
+        """
         if self.answer.kind == "share":
             return 3
         parts = [abs(float(part)) for part in self.answer.shown.values()]
-        largest = max([abs(float(self.answer.after) - float(self.answer.before)), *parts])
-        return 2 - math.floor(math.log10(largest)) if largest > 0 else 0
+        before, after = float(self.answer.before), float(self.answer.after)
+        largest = (max([abs(after - before), *parts]), max(abs(before), abs(after)))
+        decimals = [2 - math.floor(math.log10(size)) for size in largest if size > 0]
+        return max(decimals, default=0)
 
     def figure(self, value: float, signed: bool = False) -> Cell:
         scale, decimals = (100, self.decimals - 2) if self.per_cent else (1, self.decimals)
@@ -126,8 +130,17 @@ class _Written:
 
     @property
     def parts(self) -> dict[str, Cell]:
-        rounded = self.answer.rounded(self.decimals)
-        return {name: self.figure(value, signed=True) for name, value in rounded.items()}
+        shown = self.answer.shown
+        return {name: self.figure(float(shown[name]), signed=True) for name in self.answer.ranked}
+
+    @property
+    def rounding(self) -> Cell | None:
+        """What the rounded parts lack to make up the rounded figures; None for nothing."""
+        values = [float(self.answer.shown[name]) for name in self.answer.ranked]
+        step = 10.0**-self.decimals
+        ends = round(float(self.answer.after) / step) - round(float(self.answer.before) / step)
+        left = ends - sum(round(value / step) for value in values)
+        return self.figure(left * step, signed=True) if left else None
 
 
 def bridge_answer(answer: Bridge) -> list[str]:
@@ -184,6 +197,8 @@ def _parts(answer: Bridge) -> FigureTable:
             written.figure(value, signed=True) for value in (answer.first[name], answer.last[name])
         ]
         table.add_row(name, written.parts[name], written.error(error), *ends)
+    if written.rounding is not None:
+        table.add_row("rounding", written.rounding, *[""] * 3)
     table.add_row("after", written.figure(float(answer.after)), *[""] * 3)
     return table
 

@@ -23,21 +23,22 @@ from kindynos.delegation import Reported, delegated_to
 from kindynos.engine.available import check_memory
 from kindynos.engine.blocks import Blocks
 from kindynos.errors import ModelError, ParameterError, RunError
-from kindynos.formatting import rounded_to_sum
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import t_point
 from kindynos.inference.sample import variance_by_blocks
 from kindynos.program.differences import Change, changes_between, renamed, with_changes
 from kindynos.program.digests import digest_of
 from kindynos.program.program import Program
+from kindynos.program.quantities import Line
 from kindynos.program.statement import Statement
 from kindynos.results.result import Result
-from kindynos.results.statistic_text import parse_statistic
+from kindynos.results.statistic_text import ParsedStatistic, parse_statistic
 from kindynos.results.statistics import STATISTICS
 from kindynos.sampling.plans import PLANS
 from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.aims import JUMPING
 from kindynos.studies.model_sweep import checked_outcome
+from kindynos.units.reading import read_unit
 from kindynos.validate import names_in
 
 EXACT = 10  # changes, up to which all mixtures are worked out
@@ -117,16 +118,6 @@ class Bridge(Reported):
         table = pd.DataFrame.from_dict(rows, orient="index", columns=columns)
         return table.rename_axis("change")
 
-    def rounded(self, decimals: int) -> dict[str, float]:
-        """Return the parts rounded so that they add up to the rounded figures' difference."""
-        step = 10.0**-decimals
-        whole = round(float(self.after) / step) - round(float(self.before) / step)
-        values = [float(self.shown[name]) / step for name in self.ranked]
-        return {
-            name: units * step
-            for name, units in zip(self.ranked, rounded_to_sum(values, whole), strict=True)
-        }
-
     @delegated_to("kindynos.plots", "bridge")
     def plot(self, ax: Axes | None = None) -> Axes:
         """Draw the way from the old figure to the new one, a bar for each change with its error."""
@@ -152,6 +143,7 @@ def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Br
     """
     old, names = renamed(old, new)
     outcome = _outcome(old, new, request.outcome)
+    _check_units(old, new, outcome)
     changes = _grouped(changes_between(old, new), request.groups or {})
     mixtures = _Mixtures(old, new, changes, outcome, request)
     count = len(changes)
@@ -221,6 +213,21 @@ def _outcome(old: Statement, new: Statement, name: str | None) -> str:
     return name
 
 
+def _check_units(old: Statement, new: Statement, outcome: str) -> None:
+    """Raise ModelError for an outcome whose figures are counted in other units: 1,001 EUR and 1
+    thousand EUR are no change.
+    """
+    before, after = (statement.program.lines[outcome].unit for statement in (old, new))
+    one, two = read_unit(before), read_unit(after)
+    if before == after or (one is not None and one == two):
+        return
+    if before and after:
+        raise ModelError(
+            f"the outcome {outcome!r} is in {before} in the old model and in {after} in the new "
+            "one; bring both to one unit to compare them"
+        )
+
+
 def _positions(changes: Sequence[Change], order: Sequence[str]) -> list[int]:
     """Return the positions of changes in the order given, those not named last."""
     names = [change.name for change in changes]
@@ -276,8 +283,13 @@ class _Mixtures:
         self.outcome, self.request = outcome, request
         self.plan = PLANS.find(request.sampling)
         self.seed = checked_seed(request.seed)
-        self.label = _with_target(request.statistic, new, outcome)
+        before, self.label = (
+            _with_target(request.statistic, statement.program.lines[outcome])
+            for statement in (old, new)
+        )
         self.statistic = parse_statistic(self.label)
+        if before != self.label:  # each model's chance is that of missing its own target
+            self.label = f"{self.label} (before: {before.removeprefix('chance ')})"
         self.kind = self.statistic.kind
         program = new.program
         self.blocks = Blocks.cut(request.trials, program.periods, self.plan.powers_of_two)
@@ -353,9 +365,10 @@ class _Mixtures:
                 target=line.target,
                 missing=line.missing,
             )
-            terms = self._terms(result)
+            statistic = parse_statistic(_with_target(self.request.statistic, line))
+            terms = self._terms(result, statistic)
             self.figures[mixture] = _Figure(
-                self.statistic.read(result),
+                statistic.read(result),
                 np.add.reduceat(terms, self.blocks.bounds[:-1]),
                 float(np.ptp(terms)),
                 result.n_failed / result.size,
@@ -365,14 +378,14 @@ class _Mixtures:
                 self.request.progress(len(self.figures), total)
         return self.figures[mixture]
 
-    def _terms(self, result: Result) -> Floats:
+    def _terms(self, result: Result, statistic: ParsedStatistic) -> Floats:
         """Return what each trial adds to the figure; a trial without a value adds nothing to one
         that is of the others.
         """
-        name = self.statistic.name
+        name = statistic.name
         ranks = bool(name) and STATISTICS[name].ranks
         sample = result.ranked if ranks else result.sample
-        terms = self.statistic.influence(sample)
+        terms = statistic.influence(sample)
         if terms is None:
             raise ParameterError(
                 f"the {self.label} has no term for each trial; say a mean, percentile or chance"
@@ -453,11 +466,10 @@ def _stated(program: Program, name: str) -> Any:
     return (line.name, line.formula, line.function)
 
 
-def _with_target(statistic: str, new: Statement, outcome: str) -> str:
-    """Return a statistic with the target as its threshold, where a chance has none."""
+def _with_target(statistic: str, line: Line) -> str:
+    """Return a statistic with the target of a line as its threshold, where a chance has none."""
     words = str(statistic).split()
     if words and words[0] == "chance" and len(words) < 3:
-        line = new.program.lines[outcome]
         target = 0.0 if line.target is None else float(line.target)
         side = words[1] if len(words) > 1 else ("below" if line.better == "high" else "above")
         return f"chance {side} {target:.12g}"
