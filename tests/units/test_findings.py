@@ -71,6 +71,46 @@ class RightModels(unittest.TestCase):
                 self.assertEqual(found(kd.demo_file(f"{name}.toml").read_text()), [])
 
 
+class RightFunctions(unittest.TestCase):
+    """Each function of money, as its page says it is used, in models of each period."""
+
+    STATED = (
+        ("npv_dated(yearly, flow)", "EUR"),
+        ("npv(per_period(yearly), flow)", "EUR"),
+        ("irr_dated(flow)", "% a year"),
+        ("irr_dated(flow)", "%"),
+        ("per_year(irr(flow))", "% a year"),
+        ("payment(per_period(yearly), 24, amount)", "EUR"),
+        ("payment(per_period(yearly), 24, amount)", "EUR a {every}"),
+        ("capital_recovery(per_period(yearly), 24) * amount", "EUR a {every}"),
+        ("equivalent_annual(per_period(yearly), flow)", "EUR"),
+        ("100 * factor * amount", "EUR"),
+    )
+
+    def test_right_uses_are_silent(self):
+        for every, start in (("year", "2027"), ("quarter", "2027-Q1"), ("month", "2027-01")):
+            for formula, unit in self.STATED:
+                model = kd.Model("right", periods=24, every=every, start=start)
+                model.given("yearly", 0.08, unit="% a year")
+                model.given("factor", 1.2, unit="")
+                model.driver("amount", kd.Normal(100, 10), unit="EUR")
+                model.line("flow", "amount if period > 1 else -10 * amount", unit="EUR")
+                model.outcome("out", formula, unit=unit.format(every=every))
+                findings = model.check()
+                told = findings[findings["name"].isin(["out", "yearly"])]["finding"]
+                told = [text for text in told if "no line uses" not in text]
+                with self.subTest(every=every, formula=formula, unit=unit):
+                    self.assertEqual(told, [])
+
+    def test_a_yearly_rate_of_monthly_flows_is_told(self):
+        model = kd.Model("wrong", periods=24, every="month", start="2027-01")
+        model.given("yearly", 0.08, unit="% a year")
+        model.driver("amount", kd.Normal(100, 10), unit="EUR")
+        model.line("flow", "amount if period > 1 else -10 * amount", unit="EUR")
+        model.outcome("out", "npv(yearly, flow)", unit="EUR")
+        self.assertIn("per_period(yearly)", " ".join(model.check()["finding"]))
+
+
 class Mistakes(unittest.TestCase):
     def seeded(self, changed, of_check=False):
         hits = []

@@ -22,6 +22,7 @@ from kindynos.program.program import Program
 from kindynos.program.quantities import YEARLY, DistributionDriver, Driver, ProcessDriver
 from kindynos.program.timeline import STEPS
 from kindynos.results.figures import CURRENCY
+from kindynos.units.trees import YEARLY_RATE
 
 RATE_WORDS = {
     "rate",
@@ -179,7 +180,7 @@ def _yearly_rates(program: Program) -> Iterator[Finding]:
         for line in program.lines.values()
         if line.tree is not None
         for function, parameter, name in _named_arguments(line.tree)
-        if parameter in RATES and function != "per_period"
+        if parameter in RATES and function not in ("per_period", *YEARLY_RATE)
     ):
         if name not in program.yearly and YEARLY.search(units.get(name) or ""):
             yield Finding(

@@ -31,15 +31,18 @@ RULES: dict[str, UnitRule] = {
     **dict.fromkeys(("first", "last", "at"), _OF("row")),
     **dict.fromkeys(("running_total", "min_so_far", "max_so_far"), _OF("row")),
     "following": _OF("together", ("row", "after")),
-    **dict.fromkeys(("per_period", "per_year", "capital_recovery"), _OF("pure")),
+    "per_period": _OF("pure"),
+    # a rate or a share of a year, or of what the model's periods are: both may be stated
+    **dict.fromkeys(("per_year", "capital_recovery"), _OF("unknown")),
     "grow": _OF("start"),
     "roll_forward": _OF("together", ("opening", "flow", "floor")),
     **dict.fromkeys(("npv", "npv_dated", "equivalent_annual"), _OF("together", _FLOWS)),
-    **dict.fromkeys(("irr", "irr_dated", "payback", "discounted_payback"), _OF("pure", _FLOWS)),
+    **dict.fromkeys(("irr", "payback", "discounted_payback"), _OF("pure", _FLOWS)),
+    "irr_dated": _OF("unknown", _FLOWS),  # of a year
     **dict.fromkeys(("mirr", "profitability_index"), _OF("pure", _FLOWS)),
     "terminal_value": _OF("flow"),
     **dict.fromkeys(("present_value", "future_value"), _OF("unknown")),
-    **dict.fromkeys(("payment", "interest_part", "principal_part"), _OF("amount")),
+    **dict.fromkeys(("payment", "interest_part", "principal_part"), _OF("unknown")),  # of a period
     **dict.fromkeys(("straight_line", "declining_balance"), _OF("together", ("cost", "salvage"))),
     "sum_of_digits": _OF("together", ("cost", "salvage")),
     "levelized_cost": _OF("per quantity", ("capital", "yearly_cost")),

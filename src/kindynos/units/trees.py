@@ -175,8 +175,16 @@ class TreeUnits:
             return
         if any(base != TIME for base in unit.bases):
             self.wrong_rate(name, arguments["rate"], False)
-        elif self.over_periods and not unit.literal and not _about_1(unit):
+        elif (
+            name not in YEARLY_RATE
+            and self.over_periods
+            and not unit.literal
+            and not _about_1(unit)
+        ):
             self.wrong_rate(name, arguments["rate"], True)
+
+
+YEARLY_RATE = ("npv_dated",)  # functions whose rate is that of a year
 
 
 def _of_a_year(part: Part, parameter: str) -> Part:
