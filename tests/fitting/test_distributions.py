@@ -7,7 +7,7 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
-from kindynos.fitting.uncertain import percentiles_left_open
+from kindynos.fitting.uncertain import percentiles_left_open, percentiles_of_any
 from tests.common import Case, proof, repeats
 
 KNOWN = {  # a distribution, what is held, and the same in SciPy, with what it holds
@@ -235,6 +235,20 @@ class Moments(Case):
         self.assertAlmostEqual(
             skew.skewness, stats.skew(kd.SkewNormal(0, 1, 2).sample(500, seed=1)), places=6
         )
+
+    @proof
+    def test_percentiles_of_the_family_that_was_chosen_hold_the_choice(self):
+        gaps, errors = [], []
+        for seed in range(repeats(60)):
+            values = stats.t(4).rvs(100, random_state=seed)
+            ranking = kd.fit_distributions(values, samples=19)
+            found = percentiles_of_any(ranking.best, ranking.weights, list(ranking), [99])
+            truth = stats.t(4).ppf(0.99)
+            gaps.append(not found.low[0] <= truth <= found.high[0])
+            alone = percentiles_left_open(ranking.best, [99])
+            errors.append(not alone.low[0] <= truth <= alone.high[0])
+        self.assertLessEqual(sum(gaps), stats.binom.isf(1e-3, len(gaps), 0.1))
+        self.assertLess(sum(gaps), sum(errors))  # by the best alone one in six is missed
 
     @proof
     def test_lmoments_find_extremes_within_their_errors(self):

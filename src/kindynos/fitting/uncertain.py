@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
 
 import numpy as np
 
+from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.mixture import MOST_PARTS
 from kindynos.distributions.special import ndtri
@@ -18,6 +20,7 @@ from kindynos.validate import check_integer, checked
 
 MOST_PARAMETERS = 6
 BEYOND = 1  # of 100 draws beyond each end of an interval, as of 95 % of them
+LEAST_SHARE = 0.01  # of the Akaike weights, below which a family is left out
 TRIES = 20  # times as many draws as are wanted; the likely ones are taken
 
 
@@ -63,6 +66,43 @@ def percentiles_left_open(fitted: Distribution, percentiles: Sequence[float]) ->
     values = np.array([piece.quantile(levels) for piece in uncertain(fitted).parts])
     values.sort(axis=0)
     return Estimates(fitted.quantile(levels), values[BEYOND], values[-1 - BEYOND])
+
+
+def percentiles_of_any(
+    shown: Distribution,
+    families: Mapping[str, float],
+    fitted: Sequence[Distribution],
+    percentiles: Sequence[float],
+) -> Estimates:
+    """Return percentiles of the ``shown`` fit, with the 95 % intervals in which open parameters and
+    the choice of the family leave them: draws of each of the ``fitted`` families count by its
+    Akaike weight. Families whose parameters cannot be drawn are left out.
+
+    Source: Burnham and Anderson, Model Selection and Multimodel Inference (2002), chapter 4.
+    """
+    levels = np.asarray(percentiles) / 100
+    drawn, shares = [], []
+    for item in fitted:
+        if families[item.label] < LEAST_SHARE:
+            continue
+        with suppress(ParameterError):
+            values = np.array([piece.quantile(levels) for piece in uncertain(item).parts])
+            drawn.append(values)
+            shares.append(np.full(len(values), families[item.label] / len(values)))
+    if not drawn:
+        return percentiles_left_open(shown, percentiles)
+    whole, weights = np.concatenate(drawn), np.concatenate(shares)
+    own = shown.quantile(levels)
+    ends = np.array([_weighted_ends(column, weights) for column in whole.T])
+    return Estimates(own, np.minimum(ends[:, 0], own), np.maximum(ends[:, 1], own))
+
+
+def _weighted_ends(values: Floats, weights: Floats) -> Floats:
+    """Return the 2.5 and 97.5 % quantiles of weighted draws."""
+    order = np.argsort(values)
+    reached = np.cumsum(weights[order]) / weights.sum()
+    places = np.searchsorted(reached, (0.025, 0.975))
+    return np.asarray(values[order][np.minimum(places, len(values) - 1)])
 
 
 def _made(fitted: Distribution, parameters: dict[str, float]) -> Distribution:

@@ -120,6 +120,7 @@ class Prices:
         """How the file was read."""
         return self.read.notes
 
+    @checked
     def with_choices(self, choices: tuple[str, ...]) -> Prices:
         """Return the prices with further choices of reading to be said."""
         return replace(self, read=replace(self.read, choices=self.read.choices + choices))

@@ -14,7 +14,7 @@ from rich.text import Text
 from kindynos.arrays import Floats
 from kindynos.cells import Cell
 from kindynos.errors import ParameterError
-from kindynos.fitting.uncertain import percentiles_left_open
+from kindynos.fitting.uncertain import LEAST_SHARE, percentiles_left_open, percentiles_of_any
 from kindynos.formatting import (
     brief,
     in_unit,
@@ -100,7 +100,14 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
     words += [*_order(ranking.data.values), *_left_out(ranking.left_out)]
     words += [f"{note}." for note in notes]
     ranked = ranking.table()
-    percentiles = _fitted_percentiles(shown, ranking.data.values)
+    percentiles = _fitted_percentiles(shown, ranking)
+    chosen = _families(ranking, shown)
+    if len(chosen) > 1 and not percentiles.empty:
+        words.insert(
+            0,
+            "The intervals of the percentiles hold the choice among "
+            f"{', '.join(chosen)}, by their weights.",
+        )
     fit = shown.fitted
     return Report.of(
         [
@@ -188,13 +195,23 @@ def _fitted(distribution: Distribution) -> FigureTable:
     return table
 
 
-def _fitted_percentiles(distribution: Distribution, records: Floats) -> pd.DataFrame:
+def _families(ranking: Ranking, shown: Distribution) -> list[str]:
+    """Return the families that the records leave, where the best of several is shown."""
+    if shown is not ranking.best:
+        return [shown.label]
+    return [item.label for item in ranking if ranking.weights[item.label] >= LEAST_SHARE]
+
+
+def _fitted_percentiles(distribution: Distribution, ranking: Ranking) -> pd.DataFrame:
     """Return percentiles of what was fitted, beside those of the records where there are some
     beyond; no rows where the parameters cannot be drawn.
     """
-    columns = ["fitted", "low", "high", "records"]
+    columns, records = ["fitted", "low", "high", "records"], ranking.data.values
     try:
-        fitted = percentiles_left_open(distribution, PERCENTILES)
+        if len(_families(ranking, distribution)) > 1:
+            fitted = percentiles_of_any(distribution, ranking.weights, list(ranking), PERCENTILES)
+        else:
+            fitted = percentiles_left_open(distribution, PERCENTILES)
     except ParameterError:
         return pd.DataFrame(columns=columns)
     beyond = len(records) * np.minimum(PERCENTILES, 100 - np.array(PERCENTILES)) / 100
