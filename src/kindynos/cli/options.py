@@ -195,7 +195,7 @@ price_file = _option_group(
         "kind",
         is_flag=True,
         callback=lambda ctx, param, given: "returns" if given else "prices",
-        help="PRICES has simple returns, of which prices are made that begin at 100.",
+        help="PRICES has simple returns; prices that begin at 100 are made from them.",
     ),
     click.option(
         "--per-year",

@@ -32,7 +32,11 @@ if TYPE_CHECKING:
     help="A figure beside the chance of missing the target and the bad percentile, such as mean.",
 )
 @click.option(
-    "--wider", type=FIGURE, default=1.5, show_default=True, help="Ranges are so many times as wide."
+    "--wider",
+    type=FIGURE,
+    default=1.5,
+    show_default=True,
+    help="How many times as wide ranges are.",
 )
 @click.option(
     "--together",

@@ -111,7 +111,7 @@ class Backtest(Reported):
         return size_of_exceptions(float(reached), self.exceptions, self._tail_df, self.level)
 
     def shortfall_power(self, times: float, size: float = 0.05) -> float:
-        """Return how often that test rejects forecasts, at a ``size``, when losses are so many
+        """Return how often that test rejects forecasts, at a ``size``, when losses are
         ``times`` as far beyond the value at risk as they say; NaN where it is not made.
         """
         positive("times", times), proper_fraction("size", size)

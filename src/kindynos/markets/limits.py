@@ -35,7 +35,7 @@ def read_limits(path: Path) -> list[Limit]:
     """Return the limits in a table with columns figure and limit, and perhaps scope and warning (a
     share of the limit, by default 0.8).
 
-    Raises FileError, with the row, for a limit that is no number above 0.
+    Raises FileError, with the row, for a limit that is not above 0.
     """
     table = read_table(path)
     columns = {name.lower(): name for name in table.names}

@@ -56,7 +56,7 @@ LATE = 0.05  # share of the dates that a late listing may cost unsaid
 
 
 KINDS = ("prices", "returns")
-FEWEST = 20  # values, from which returns are told from levels
+FEWEST = 20  # values, from which returns and levels differ
 LEAST_BELOW = 0.15  # of returns that are below 0, and above it
 SATURDAY = 5
 MOST_A_PERIOD = 0.3  # nine in ten returns are smaller, unless they are in per cent
@@ -446,9 +446,9 @@ def read_prices(
     adjust the prices before. ``changes={"y10": "absolute"}`` says of a yield, a spread or a rate
     that it changes by differences, and may be 0 or below; it is found where several values are.
 
-    With ``kind`` "returns" the columns are simple returns, of which prices are made that begin at
-    100, a period before; they are in per cent where one in ten is farther from 0 than 0.3, which is
-    said. A column of returns that is read as prices is refused.
+    With ``kind`` "returns" the columns are simple returns, and prices are made from them that begin
+    at 100, a period before; they are in per cent where one in ten is farther from 0 than 0.3, which
+    is said. A column of returns that is read as prices is refused.
 
     How far the dates lie apart is found: days of a week of five or seven, weeks, months, quarters,
     years, or irregular; ``per_year`` states the dates in a year of a market that has its own.

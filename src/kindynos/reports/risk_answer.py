@@ -59,7 +59,7 @@ def limits_table(
 
 
 def limits_said(used: pd.DataFrame | None) -> list[RenderableType]:
-    """Return which limits are broken, to stand first after the answer, and how far all are used."""
+    """Return which limits are broken, the first after the answer, and how far all are used."""
     if used is None:
         return []
     broken = used[used["state"] == "breach"]

@@ -232,7 +232,7 @@ def _units_row(
     words = frozenset(form.missing)
     first, rest = records[following[0]], [records[position] for position in following[1:]]
     if any(_is_value(cell.strip(), decimal, words) for cell in first[: len(names)]):
-        return None  # a record, of which other cells may be misspelt
+        return None  # a record whose other cells may be misspelt
 
     def holds_numbers(column: int) -> bool:
         cells = [r[column].strip() for r in rest if column < len(r)]
