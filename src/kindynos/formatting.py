@@ -17,6 +17,7 @@ SMALLEST_SHARE = 5e-7  # error of a share that is shown
 LARGEST = 1e15  # from here on a power of ten reads better than its digits
 MOST_DIGITS: ContextVar[int | None] = ContextVar("MOST_DIGITS", default=None)  # that are wanted
 ROUNDING = 1e-12  # relative to a figure, below which its error is that of the arithmetic alone
+RESIDUE = 1e-15  # a figure below it, with its error, is what rounding leaves of 0
 
 
 def is_per_cent(unit: str | None) -> bool:
@@ -153,6 +154,8 @@ def with_error(estimate: Estimate, unit: str | None = None) -> tuple[Cell, Cell]
     ('3,214,000', '± 41,000')
     >>> with_error(Estimate(0.0812, 0.0808, 0.0816), "% a year")
     ('8.120', '± 0.040')
+    >>> with_error(Estimate(0.0, -5e-20, 5e-20))
+    ('0', '± 0')
     """
     estimate = in_unit(estimate, unit)
     value, error = float(estimate), estimate.error
@@ -161,6 +164,8 @@ def with_error(estimate: Estimate, unit: str | None = None) -> tuple[Cell, Cell]
         return brief(value), Cell.of(one_sided(estimate, brief))
     if step is None:
         return number(value), number(0.0, before="± ") if error == 0 else Cell.of("")
+    if max(abs(value), error) < RESIDUE:
+        return number(0.0), number(0.0, before="± ")
     if error <= ROUNDING * abs(value):
         return brief(value), number(0.0, before="± ")
     mark = "± about " if estimate.rough else "± "
