@@ -62,7 +62,7 @@ def commands() -> str:
     parts = [
         "# Commands\n\nWhich commands are there, and what are their options? Every command prints "
         "this page's part of it: `kindynos run --help`. Exit status: 0 done, 1 the run failed, "
-        "2 bad input.\n"
+        "2 bad input, 3 a limit is broken.\n"
     ]
     context = click.Context(cli)
     for title, names in COMMANDS.items():

@@ -128,7 +128,7 @@ def cli() -> None:
     them, and the outcomes to report on. `kindynos demo` writes examples; `kindynos COMMAND --help`
     tells more of each command.
 
-    Exit status: 0 done, 1 the run failed, 2 bad input.
+    Exit status: 0 done, 1 the run failed, 2 bad input, 3 a limit is broken.
     """
 
 
