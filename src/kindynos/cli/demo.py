@@ -109,9 +109,9 @@ def demo(folder: Path, overwrite: bool) -> None:
     console().print(report.brief())
     click.echo(
         "\nThe error beside a chance is that of the sampling. How far does it rest on what was "
-        "assumed?\n\n"
-        f"  kindynos robustness {model_file} --outcome net_value --trials {DEPARTURES} --seed "
-        f"{SEED}\n"
+        "assumed? In the words of\n"
+        f"kindynos robustness {model_file} --outcome net_value --trials {DEPARTURES} --seed "
+        f"{SEED}:\n"
     )
     with Bar("departing", "departures") as progress:
         assumed = model.robustness("net_value", trials=DEPARTURES, seed=SEED, progress=progress)
