@@ -90,19 +90,23 @@ def read_portfolio(
     """Return the portfolio of a file of prices, perhaps ``until`` a date, and one of holdings, with
     the prices ``beside`` of what is not held; raises FileError, with file and row, for a mistake.
     """
+    from kindynos.markets.exchange import rates_among
     from kindynos.markets.holdings import read_holdings
     from kindynos.markets.portfolio import Portfolio
+
+    def needed(columns: list[str]) -> list[str]:
+        rates = rates_among(columns, currency.values()) if currency else []
+        return [*amounts, *beside, *rates]
 
     stated = read_holdings(holdings)
     amounts, currency = stated.amounts, stated.currency
     short = any(amount < 0 for amount in amounts.values())
     if stated.kind == "weight" and value is None:
         raise KindynosError(f"{holdings} has weights: say --value, the money invested")
-    rows = None if currency else [*amounts, *beside]
     given = dict(layout or {})
     given["changes"] = {**stated.changes, **given.get("changes", {})}
     try:
-        table = price_table(prices, missing, rows, **given)
+        table = price_table(prices, missing, needed, **given)
         table = table if until is None else table.until(until)
         table = table.with_choices(stated.choices)
         if stated.kind == "shares":

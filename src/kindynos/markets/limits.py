@@ -89,7 +89,9 @@ def limits_used(limits: list[Limit], figures: Mapping[tuple[str, str], float]) -
                 unknown=limit.scope,
                 known=sorted({scope for _, scope in figures}),
             )
-        use = figures[key] / limit.limit
+        # a holding sold short counts by its size, what lowers the risk not at all
+        size = figures[key] if limit.figure.startswith("adds") else abs(figures[key])
+        use = size / limit.limit
         state = "breach" if use > 1 else "warning" if use > limit.warning else "within"
         rows.append((limit.figure, limit.scope, figures[key], limit.limit, use, state))
     table = pd.DataFrame(rows, columns=["figure", "scope", "is", "limit", "use", "state"])
@@ -109,7 +111,7 @@ def figures_of(
     total = float(whole["value"])
     for holding, row in parts.iterrows():
         name = str(holding)
-        scopes = [name, *dict.fromkeys(of[name] for of in groups.values() if name in of)]
+        scopes = dict.fromkeys([name, *(of[name] for of in groups.values() if name in of)])
         own = (float(row["value"]), float(row["value"]) / total, float(row["component"]))
         for scope in scopes:
             for figure, amount in zip(OF_PARTS, own, strict=True):

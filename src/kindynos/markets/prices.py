@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import re
 import warnings
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -62,6 +62,8 @@ SATURDAY = 5
 MOST_A_PERIOD = 0.3  # nine in ten returns are smaller, unless they are in per cent
 
 
+ChosenNames = Callable[[list[str]], Iterable[str]]
+Requested = list[str] | ChosenNames | None
 Rows = dict[Any, int]  # the row of each date, or of each date and instrument
 
 
@@ -418,7 +420,7 @@ class Prices:
 def read_prices(
     source: str | Path | pd.DataFrame,
     missing: str = "drop",
-    instruments: Iterable[str] | None = None,
+    instruments: Iterable[str] | ChosenNames | None = None,
     *,
     kind: str = "prices",
     per_year: float | None = None,
@@ -434,7 +436,8 @@ def read_prices(
 
     Wide: a ``date`` and a column an instrument; long: ``date, instrument, price`` (or ``symbol``
     and ``close``); other columns are left out. Dates are written 2027-12-31, in any order,
-    each once. Only the ``instruments`` named are read; default: all. ``missing="drop"`` leaves out
+    each once. Only the ``instruments`` named are read, or chosen by a function of
+    all names; default: all. ``missing="drop"`` leaves out
     dates on which any instrument has no price, "carry" goes on with the last one (dates before the
     last listing are left out), "error" refuses.
 
@@ -462,7 +465,11 @@ def read_prices(
     form = TableFormat.checked(sheet, header, encoding, decimal)
     with sources_read() as files:
         table = _raw_prices(source, form)
-    requested = None if instruments is None else list(dict.fromkeys(instruments))
+    requested: Requested = None
+    if callable(instruments):
+        requested = instruments
+    elif instruments is not None:
+        requested = list(dict.fromkeys(instruments))
     frame, rows, valid = _wide(table, requested)
     choices = _price_column(table)
     if kind == "prices":
@@ -580,7 +587,7 @@ def _date_column(table: Table) -> str:
     )
 
 
-def _wide(table: Table, requested: list[str] | None) -> tuple[pd.DataFrame, Rows, list[str]]:
+def _wide(table: Table, requested: Requested) -> tuple[pd.DataFrame, Rows, list[str]]:
     """Return prices by date and instrument, where each is in the file, and all instruments."""
     dated = _date_column(table)
     dates, rows = table.dates(dated), table.rows.tolist()
@@ -626,10 +633,12 @@ def _price_column(table: Table) -> list[str]:
     return [f"Prices are those of the column {there[0]!r}, not {others}"]
 
 
-def _chosen(requested: list[str] | None, valid: list[str], file: str) -> list[str]:
+def _chosen(requested: Requested, valid: list[str], file: str) -> list[str]:
     """Return the instruments that are asked for; raises ParameterError for one without prices."""
     for name in valid:
         words("the name of an instrument", name)
+    if callable(requested):
+        requested = list(dict.fromkeys(requested(valid)))
     for instrument in requested or ():
         if instrument not in valid:
             raise ParameterError(

@@ -52,7 +52,8 @@ def limits_table(
     if not asked.limits:
         return None
     level = max(table.index.get_level_values("level"))
-    row = pd.Series(table.xs(level, level="level").droplevel("window").loc[method])
+    rows = table.xs(level, level="level")
+    row = rows[rows.index.get_level_values("method") == method].iloc[0]  # of the first window
     whole = {name: float(row[name]) for name in ("value at risk", "expected shortfall")}
     whole["value"] = float(portfolio.value)
     return limits_used(list(asked.limits), figures_of(whole, parts, asked.groups))

@@ -93,7 +93,7 @@ def robustness_answer(answer: Robustness) -> list[str]:
     """Return what a reader acts on: the first figure as stated and under the departures that say
     most, and which range matters most.
     """
-    first, tail = next(iter(answer.stated)), list(answer.stated)[-1]
+    first, tail = next(iter(answer.stated)), answer.tail
     rows = answer.moved(first)
     said, seen = [], rows[(rows["low"] > 0) | (rows["high"] < 0)]
     values = seen["value"].to_dict()
@@ -105,7 +105,7 @@ def robustness_answer(answer: Robustness) -> list[str]:
     sentences = [f"{text}; {', '.join(said)}." if said else f"{text}; no departure moves it."]
     chance = float(answer.stated[first])
     ends = [chance, *rows["value"]]
-    if _kind(first) == "share":
+    if first == answer.missed:
         if min(ends) >= CERTAIN:
             sentences.append(
                 f"It is at least {per_cent(min(ends))} either way: the target is out of reach."
@@ -169,11 +169,11 @@ def _kind(figure: str) -> Kind:
 
 def _named(answer: Robustness, figure: str) -> str:
     outcome = answer.outcome.replace("_", " ")
-    if _kind(figure) == "share" and answer.target is not None:
-        side = "below" if " below " in figure else "above"
-        limit = threshold(answer.target, answer.unit)
-        return f"chance of {outcome} {side} {limit}"
-    return f"{figure.replace('percentile ', 'P')} of {outcome}"
+    if _kind(figure) == "share":
+        _, side, limit = figure.split()
+        return f"chance of {outcome} {side} {threshold(float(limit), answer.unit)}"
+    named = figure.replace("percentile ", "P").replace("_", " ")
+    return f"{named} of {outcome}"
 
 
 def _value(answer: Robustness, figure: str, value: float) -> str:
@@ -191,7 +191,8 @@ def _table(answer: Robustness, figure: str) -> FigureTable:
     kind = _kind(figure)
     stated = in_one_cell(answer.stated[figure], kind, answer.unit)
     unit = "" if kind == "share" else _unit(answer)
-    title = f"{_named(answer, figure).capitalize()}{unit and ',' + unit}: {stated} as stated"
+    named = _named(answer, figure)
+    title = f"{named[0].upper()}{named[1:]}{unit and ',' + unit}: {stated} as stated"
     table = table_of(title, Words("departure"), "it would be", "difference, with its error")
     for name, row in answer.moved(figure).iterrows():
         gap = Estimate(row["difference"], row["low"], row["high"])

@@ -96,7 +96,7 @@ def run_search(search: DecisionSearch) -> Point:
     if sets is not None:
         try_promising(search)
     else:
-        _over_ranges(search)
+        _search_ranges(search)
     if not search.tried[search.best].allowed:
         raise GoalError(_unmet(search, search.best))
     if search.tried[search.best].worth == -math.inf:
@@ -109,7 +109,7 @@ def run_search(search: DecisionSearch) -> Point:
     return _settled(search) if search.rough and sets is None else search.best
 
 
-def _over_ranges(search: DecisionSearch) -> None:
+def _search_ranges(search: DecisionSearch) -> None:
     """Search ranges locally from the best coarse points, and values in between."""
     starts = search.starts()
     for position, start in enumerate(starts):

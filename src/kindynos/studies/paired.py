@@ -88,7 +88,7 @@ class Paired:
         )
         if terms[0] is None or terms[1] is None or lumpy:
             return unpaired(*figures)
-        return self._with_error_of(terms[0], terms[1], value, ranks)
+        return self._with_paired_error(terms[0], terms[1], value, ranks)
 
     def chance_above(self, x: float) -> Estimate:
         """Return the difference of the chances of ending above a figure, as shares of all
@@ -109,7 +109,7 @@ class Paired:
         higher: Floats = np.where(self._ranked_two.values > self._ranked_one.values, 0.5, -0.5)
         return chance(Sample(higher, self.first._bounds, self.first._together), above=0.0)
 
-    def _with_error_of(
+    def _with_paired_error(
         self, one: NDArray[Any], two: NDArray[Any], value: float, ranks: bool
     ) -> Estimate:
         """Return a value with the error of the difference of two means of terms, one for each trial

@@ -75,7 +75,8 @@ class Robustness(Reported):
     seed: int
     unit: str | None = None
     better: str = "high"
-    target: float | None = None
+    missed: str = ""  # which figure is the chance of missing the target, where there is one
+    tail: str = ""  # which figure is the percentile on the bad side
     goal: float | None = None
     needed: pd.DataFrame = field(default_factory=pd.DataFrame)
 
@@ -141,7 +142,8 @@ def robustness(
         seed,
         outcome.unit,
         outcome.better or "high",
-        outcome.target,
+        "" if outcome.target is None else parse_statistic(_missing(outcome)).label,
+        parse_statistic(_tail(outcome)).label,
         request.goal,
         case.needed() if request.goal is not None else pd.DataFrame(),
     )
@@ -342,18 +344,30 @@ class _Case:
         return frame.rename_axis("driver")
 
 
+def _missing(result: Result) -> str:
+    """Return the chance of missing the target, as a statistic."""
+    side = "above" if result.better == "low" else "below"
+    return f"chance {side} {result.target!r}".removesuffix(".0")
+
+
+def _tail(result: Result) -> str:
+    """Return the percentile on the bad side, as a statistic."""
+    return f"percentile {95 if result.better == 'low' else 5}"
+
+
 def _figures(result: Result, asked: str | None) -> dict[str, ParsedStatistic]:
-    """Return the chance of missing the target, or the mean, and the percentile on the bad side; and
-    first what is asked for.
+    """Return what is asked for, the chance of missing the target, or the mean, and the percentile
+    on the bad side.
+
+    Raises ModelError where the mean is not finite and nothing else is asked for.
     """
-    low = result.better == "low"
-    side, tail = ("above", 95) if low else ("below", 5)
-    texts = [] if asked is None else [asked]
-    texts.append(
-        "mean" if result.target is None else f"chance {side} {result.target!r}".removesuffix(".0")
-    )
-    texts.append(f"percentile {tail}")
-    parsed = [parse_statistic(text) for text in texts]
+    if asked is None and result.target is None and not math.isfinite(float(result.mean)):
+        raise ModelError(
+            f"the mean of {result.name} is not finite, as where it may never happen; name a "
+            "figure, such as 'chance above 12', or give the outcome a target"
+        )
+    usual = "mean" if result.target is None else _missing(result)
+    parsed = [parse_statistic(text) for text in (asked, usual, _tail(result)) if text is not None]
     return {statistic.label: statistic for statistic in parsed}
 
 
