@@ -403,7 +403,7 @@ class Commands(Folder):
         self.assertIsNone(data["risk"][0]["value at risk high"])
 
     def test_other_currencies_and_prices_that_end_early(self):
-        frame = made(120).assign(NOK=np.linspace(0.08, 0.1, 120))
+        frame = made(120).assign(NOK=np.linspace(0.08, 0.1, 120), note="as seen")
         frame.loc[110:, "beta"] = np.nan
         prices, held = self.folder / "p.csv", self.folder / "h.csv"
         frame.to_csv(prices, index=False)

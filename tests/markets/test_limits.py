@@ -32,6 +32,11 @@ class Limits(Folder):
         self.assertEqual(used["state"].tolist(), ["breach", "within", "within"])
         warned = limits_used([Limit("value at risk", 50.0, warning=0.7)], figures)
         self.assertEqual(warned["state"].tolist(), ["warning"])
+        short = figures_of(whole, parts.assign(value=[-600.0, 1_500.0, 100.0]), {})
+        sold = limits_used([Limit("value", 500.0, "a"), Limit("value", 700.0, "a")], short)
+        self.assertEqual(sold["state"].tolist(), ["breach", "warning"])
+        alike = figures_of(whole, parts, {"group": {"a": "a", "b": "a"}})
+        self.assertEqual(alike["value", "a"], 900.0)  # a holding and a group of one name
         with self.fails("did you mean 'value at risk'"):
             limits_used([Limit("value at rsk", 1.0)], figures)
         with self.fails("no holding, group or currency 'bnds'", "did you mean 'bonds'"):
@@ -58,6 +63,9 @@ class Limits(Folder):
         self.assertRegex(
             broken.stdout, r"1 of 2 limits is broken: value at risk of the whole is 1\d\d %"
         )
+        options = ("--windows", "250,all", "--methods", "historical,normal")
+        several = run("risk", *TREASURY, "--limits", path, *options)
+        self.assertEqual(several.returncode, 3, several.stderr)
         path.write_text("figure,scope,limit\nvalue at risk,whole,900000\n")
         held = run("risk", *TREASURY, "--limits", path, "--json")
         self.assertEqual(held.returncode, 0, held.stderr)

@@ -11,7 +11,7 @@ from kindynos.markets.method import MEASURES
 from kindynos.markets.methods import METHODS, figure_alone
 from kindynos.memory import remembering
 from kindynos.processes.clustering import fit_garch
-from tests.common import HELD, PRICES, Case, made, proof
+from tests.common import HELD, PRICES, Case, made, proof, repeats
 
 RNG = np.random.default_rng(8)
 
@@ -526,13 +526,14 @@ class LongHorizons(Case):
                         found = float(portfolio.value_at_risk(0.99, method, horizon=horizon))
                         self.assertAlmostEqual(found / wanted, 1, delta=0.04)
 
+    @proof
     def test_over_several_periods_intervals_hold_the_truth(self):
         for df, horizon in ((1_000, 10), (5, 10)):
             drawn = np.random.default_rng(9).standard_t(df, (horizon, 200_000))
             unit = 0.01 / np.sqrt(df / (df - 2))
             truth = -100 * np.expm1(np.quantile((drawn * unit).sum(axis=0), 0.01))
-            held = 0
-            for seed in range(20):
+            gaps, errors = [], []
+            for seed in range(repeats(120)):
                 returns = unit * np.random.default_rng(seed).standard_t(df, 500)
                 levels = 100 * np.exp(np.cumsum(np.append(0, returns)))
                 dates = pd.bdate_range("2022-01-03", periods=501)
@@ -540,9 +541,10 @@ class LongHorizons(Case):
                 figure = kd.Portfolio(prices, amounts={"a": 100.0}).value_at_risk(
                     0.99, horizon=horizon
                 )
-                held += figure.low <= truth <= figure.high
+                gaps.append(float(figure) - truth)
+                errors.append(figure.error)
             with self.subTest(df=df):
-                self.assertGreaterEqual(held, stats.binom.ppf(0.001, 20, 0.93))
+                self.assertCalibrated(gaps, errors)
 
     def test_what_is_scaled_over_several_periods_is_doubted(self):
         returns = 0.01 * np.random.default_rng(3).standard_t(4, 800)

@@ -8,6 +8,7 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
+from kindynos.reports.robustness import robustness_answer
 from tests.common import Case, proof, repeats
 
 OPTIONS = {"trials": 10_000, "seed": 3}
@@ -140,9 +141,25 @@ class Said(Case):
         mean = model.robustness("total", "mean", trials=2_000, seed=4)
         self.assertEqual(next(iter(mean.stated)), "mean")
 
-    def test_a_target_out_of_reach(self):
-        from kindynos.reports.robustness import robustness_answer
+    def test_a_figure_that_is_asked_for_is_named_by_itself(self):
+        model = sums(target=0.5)
+        asked = model.robustness("total", "chance above 9", trials=2_000, seed=1)
+        self.assertIn("the chance of total above 9 is 0.", robustness_answer(asked)[0])
+        self.assertNotIn("target", " ".join(robustness_answer(asked)))
+        tail = model.robustness("total", "percentile 5", trials=2_000, seed=1)
+        self.assertEqual((next(iter(tail.stated)), tail.tail), ("percentile 5",) * 2)
+        self.assertEqual(tail.missed, "chance below 0.5")
 
+    def test_what_may_never_happen_needs_a_figure(self):
+        model = kd.Model("never", periods=3)
+        model.driver("x", kd.Normal(0.0, 1.0), each="period")
+        model.outcome("first", "first_period(x > 1)", better="low")
+        with self.fails("mean of first is not finite", "name a figure"):
+            model.robustness("first", trials=500)
+        found = model.robustness("first", "chance above 3", trials=4_000, seed=1)
+        self.assertAlmostEqual(found.stated["chance above 3"], 0.8413**3, delta=0.02)
+
+    def test_a_target_out_of_reach(self):
         far = robustness_answer(sums(target=30.0).robustness("total", trials=2_000, seed=1))
         self.assertIn("the target is out of reach", " ".join(far))
         middle = robustness_answer(sums(target=1.0).robustness("total", trials=2_000, seed=1))

@@ -90,13 +90,13 @@ def read_portfolio(
     """Return the portfolio of a file of prices, perhaps ``until`` a date, and one of holdings, with
     the prices ``beside`` of what is not held; raises FileError, with file and row, for a mistake.
     """
-    from kindynos.markets.exchange import rates_among
+    from kindynos.markets.exchange import column_of, rate_of
     from kindynos.markets.holdings import read_holdings
     from kindynos.markets.portfolio import Portfolio
 
     def needed(columns: list[str]) -> list[str]:
-        rates = rates_among(columns, currency.values()) if currency else []
-        return [*amounts, *beside, *rates]
+        rates = [rate_of(one, unit, columns) for one in dict.fromkeys(currency.values())]
+        return [*amounts, *beside, *(column_of(rate) for rate in rates if rate is not None)]
 
     stated = read_holdings(holdings)
     amounts, currency = stated.amounts, stated.currency

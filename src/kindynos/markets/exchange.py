@@ -49,12 +49,6 @@ def pair_of(name: str) -> tuple[str, str] | None:
     return pair if pair and set(pair) <= CODES else None
 
 
-def rates_among(columns: Iterable[str], stated: Iterable[str]) -> list[str]:
-    """Return the columns that may be what the stated currencies or columns mean."""
-    named = {column_of(one) for one in stated}
-    return [name for name in columns if name in named or pair_of(name) is not None]
-
-
 def rate_of(stated: str, unit: str, columns: Iterable[str]) -> str | None:
     """Return the rate that a stated currency or column means, with 1/ before what is divided by;
     None for the unit of the report itself.
