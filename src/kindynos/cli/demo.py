@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from importlib.resources import files
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -11,6 +12,9 @@ from kindynos.cli.output import results_folder
 from kindynos.cli.progress import Bar
 from kindynos.errors import KindynosError
 from kindynos.literals import RiskMethod
+
+if TYPE_CHECKING:
+    from kindynos.model.model import Model
 
 FILES = (
     "night_ferry.toml",
@@ -70,7 +74,6 @@ def demo(folder: Path, overwrite: bool) -> None:
     """
     from kindynos.model.file import load_model
     from kindynos.reports.console import console
-    from kindynos.reports.robustness import robustness_answer
     from kindynos.reports.runs import run_report
 
     originals = {
@@ -107,15 +110,7 @@ def demo(folder: Path, overwrite: bool) -> None:
         report = run_report(run)
         written = report.write(stage)
     console().print(report.brief())
-    click.echo(
-        "\nThe error beside a chance is that of the sampling. How far does it rest on what was "
-        "assumed? In the words of\n"
-        f"kindynos robustness {model_file} --outcome net_value --trials {DEPARTURES} --seed "
-        f"{SEED}:\n"
-    )
-    with Bar("departing", "departures") as progress:
-        assumed = model.robustness("net_value", trials=DEPARTURES, seed=SEED, progress=progress)
-    console().print(" ".join(robustness_answer(assumed)))
+    _assumptions(model, model_file)
     click.echo("\nThe whole report of the run:\n")
     console().print(report)
     value = run["net_value"]
@@ -135,6 +130,22 @@ def demo(folder: Path, overwrite: bool) -> None:
         f"{model_file} --set fare=58;\nthe same from a spreadsheet: kindynos check "
         f"{folder / WORKBOOKS[0]}"
     )
+
+
+def _assumptions(model: Model, model_file: Path) -> None:
+    """Say how far the chance of a loss rests on what was assumed."""
+    from kindynos.reports.console import console
+    from kindynos.reports.robustness import robustness_answer
+
+    click.echo(
+        "\nThe error beside a chance is that of the sampling. How far does it rest on what was "
+        "assumed? In the words of\n"
+        f"kindynos robustness {model_file} --outcome net_value --trials {DEPARTURES} --seed "
+        f"{SEED}:\n"
+    )
+    with Bar("departing", "departures") as progress:
+        assumed = model.robustness("net_value", trials=DEPARTURES, seed=SEED, progress=progress)
+    console().print(" ".join(robustness_answer(assumed)))
 
 
 def _last_year(folder: Path) -> None:

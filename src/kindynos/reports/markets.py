@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -29,6 +29,7 @@ from kindynos.reports.report import DataTable, Draw, Report, only_files
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import DOUBT, FigureTable, Words, decimals, table_from, table_of, whole
 
+BROKEN = 3  # the exit status of a command where a limit is broken
 ROLLING = 250  # returns behind each rolling figure
 NOTHING_MORE = risk_answer.Asked()
 
@@ -57,40 +58,28 @@ def risk(
     own = {
         name: value for name, value in options.items() if name in declared_options(METHODS[method])
     }
-    if portfolio.valued:
-        parts = None
-    elif supported is None:
-        parts = portfolio.contributions(
-            max(levels), window=windows[0], method=method, horizon=horizon, every=every, **own
-        )
-    else:
+    parts: pd.DataFrame | None
+    if supported is not None and not portfolio.valued:
         parts = risk_answer.full_contributions(portfolio, max(levels), method, horizon, every)
-    used = risk_answer.limits_table(portfolio, table, method, parts, asked)
+    else:
+        parts = _contributions(portfolio, max(levels), windows[0], method, horizon, every, own)
     beside = portfolio.against(benchmark, windows[0], every) if benchmark else None
     further = _changed(portfolio, asked, max(levels), method, windows[0], horizon, every) | shocks
+    used = risk_answer.limits_table(portfolio, table, method, parts, asked)
+    if used is not None:
+        further["limits"] = (used, risk_answer.limits_shown(used))
     shown: list[RenderableType] = [piece for _, piece in further.values() if piece is not None]
-    stated = {
-        "levels": list(levels),
-        "methods": list(dict.fromkeys(table.index.get_level_values("method"))),
-        "windows": ["all" if window is None else window for window in windows],
-        "horizon": horizon,
-        "every": every,
-        "seed": options.get("seed", Simulated.seed),
-        "trials": options.get("trials", Simulated.trials),
-        **options,
-    }
+    stated = _stated(table, levels, windows, horizon, every, options)
     spaced = [entry for piece in shown for entry in ("", piece)]
-    spaced += risk_answer.limits_shown(used)
-    own_parts = (
+    sentence, *rest = (
         _risk_parts(portfolio, table, parts, beside, spaced, asked)
         if supported is None
         else _at_a_glance(portfolio, table, supported, parts, beside, spaced, asked)
     )
-    first = 1 if used is not None else 0
     return Report.of(
-        [*own_parts[:first], *risk_answer.limits_said(used), *own_parts[first:]],
+        [sentence, *risk_answer.limits_said(used), *rest],
         kind="risk",
-        status=3 if used is not None and (used["state"] == "breach").any() else 0,
+        status=BROKEN if used is not None and (used["state"] == "breach").any() else 0,
         heading=f"What the holdings may lose over {table.attrs['spacing'].span(horizon)}",
         facts=lambda: (
             _risk_facts(portfolio, table, beside, stated)
@@ -101,7 +90,6 @@ def risk(
             **({} if parts is None else {"contributions": parts}),
             **only_files(losses=portfolio.losses(method, windows[0], horizon, every, **own)),
             **({} if supported is None else {"backtests": supported.backtests}),
-            **({} if used is None else {"limits": used}),
             **{name: frame for name, (frame, _) in further.items()},
         },
         figures=partial(_risk_pictures, portfolio, table, max(levels), method, every, own),
@@ -110,6 +98,44 @@ def risk(
         ),
         adds=lambda: {} if parts is None else dict(parts["share"].sort_values(ascending=False)),
     )
+
+
+def _contributions(
+    portfolio: Portfolio,
+    level: float,
+    window: Window,
+    method: RiskMethod,
+    horizon: int,
+    every: ReturnPeriod | None,
+    options: Mapping[str, Any],
+) -> pd.DataFrame | None:
+    """Return what each holding adds to value at risk; None of what a function values."""
+    if portfolio.valued:
+        return None
+    return portfolio.contributions(
+        level, window=window, method=method, horizon=horizon, every=every, **options
+    )
+
+
+def _stated(
+    table: pd.DataFrame,
+    levels: Sequence[float],
+    windows: Sequence[Window],
+    horizon: int,
+    every: ReturnPeriod | None,
+    options: Mapping[str, Any],
+) -> dict[str, Any]:
+    """Return what was asked for, as plain data."""
+    return {
+        "levels": list(levels),
+        "methods": list(dict.fromkeys(table.index.get_level_values("method"))),
+        "windows": ["all" if window is None else window for window in windows],
+        "horizon": horizon,
+        "every": every,
+        "seed": options.get("seed", Simulated.seed),
+        "trials": options.get("trials", Simulated.trials),
+        **options,
+    }
 
 
 def _at_a_glance(

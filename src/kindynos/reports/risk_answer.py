@@ -63,37 +63,32 @@ def limits_said(used: pd.DataFrame | None) -> list[RenderableType]:
     """Return which limits are broken, the first after the answer, and how far all are used."""
     if used is None:
         return []
-    broken = used[used["state"] == "breach"]
-    if len(broken):
-        each = "; ".join(
-            f"{row['figure']} of {'the whole' if row['scope'] == WHOLE else row['scope']} is "
-            f"{per_cent(row['use'], 0)} of its limit"
-            for row in broken.to_dict("records")
-        )
-        count = f"{len(broken)} of {len(used)} limits {'is' if len(broken) == 1 else 'are'} broken"
-        return [Text(f"{count}: {each}.", style=f"bold {DOUBT}")]
-    most = used.iloc[0]
-    return [
-        Text(
-            f"All {len(used)} limits hold; the most used, {most['figure']} of "
-            f"{'the whole' if most['scope'] == WHOLE else most['scope']}, is at "
-            f"{per_cent(float(most['use']), 0)}."
-        )
-    ]
+    rows = used.to_dict("records")
+    scopes = {WHOLE: "the whole"}
+    named = [f"{row['figure']} of {scopes.get(row['scope'], row['scope'])}" for row in rows]
+    shares = [per_cent(row["use"], 0) for row in rows]
+    broken = sum(row["state"] == "breach" for row in rows)  # the most used are first
+    if not broken:
+        text = f"All {len(rows)} limits hold; the most used, {named[0]}, is at {shares[0]}."
+        return [Text(text)]
+    pairs = zip(named[:broken], shares, strict=False)
+    each = "; ".join(f"{name} is {share} of its limit" for name, share in pairs)
+    count = f"{broken} of {len(rows)} limits {'is' if broken == 1 else 'are'} broken"
+    return [Text(f"{count}: {each}.", style=f"bold {DOUBT}")]
 
 
-def limits_shown(used: pd.DataFrame | None) -> list[RenderableType]:
+def limits_shown(used: pd.DataFrame) -> RenderableType:
     """Return the table of all limits, the most used first."""
-    if used is None:
-        return []
     shown = table_of("Limits", Words("figure"), Words("of"), "is", "limit", "use", Words(""))
     for row in used.to_dict("records"):
-        if row["figure"].startswith("share"):
-            amounts = [per_cent(row["is"]), per_cent(row["limit"])]
-        else:
-            amounts = [number(round(row["is"])), number(round(row["limit"]))]
+        written = per_cent if row["figure"].startswith("share") else _whole_number
+        amounts = [written(row["is"]), written(row["limit"])]
         shown.add_row(row["figure"], row["scope"], *amounts, per_cent(row["use"], 0), row["state"])
-    return ["", shown]
+    return shown
+
+
+def _whole_number(amount: float) -> str:
+    return number(round(amount))
 
 
 def answer(
