@@ -60,18 +60,6 @@ def main() -> None:
         )
         for name in FIGURES:
             shutil.copy(folder / "larkholm" / f"{name}.png", HERE / f"{name}.png")
-        distribution = [
-            "distributions",
-            "pert",
-            "low=17.5e6",
-            "mode=19e6",
-            "high=26e6",
-            "--mark",
-            "22e6",
-            "--out",
-            HERE / "density.png",
-        ]
-        subprocess.run([BIN / "kindynos", *distribution], check=True, stdout=subprocess.DEVNULL)
         run = kd.load_model(folder / "larkholm" / "night_ferry.toml").simulate(20_000, seed=11)
         run.report(folder / "page.html")
         page(folder / "page.html")
@@ -83,7 +71,9 @@ def main() -> None:
         solved = kd.load_model(folder / "larkholm" / "dry_dock.toml").solve(
             "deposit", "lowest_balance", chance=0.9, above=0, within=(8e4, 2e5), seed=11
         )
+        assumed = model.robustness("net_value", trials=5_000, seed=11)
         for name, draw in {
+            "robustness": lambda ax: assumed.plot(ax=ax),
             "compare": lambda ax: compared.plot("net_value", ax=ax),
             "sweep": lambda ax: swept.plot("net_value", ax=ax),
             "solve": lambda ax: solved.plot(ax=ax),

@@ -31,7 +31,7 @@ def robustness(answer: Robustness, figure: str | None = None, ax: Axes = NEW) ->
     ax.invert_yaxis()
     scaled_ticks(ax.xaxis, factor)
     inside = "%" if chance else f"{label}{answer.unit or ''}".strip()
-    ax.set_xlabel(
-        f"{name.removesuffix('.0')} of {answer.outcome.replace('_', ' ')} ({inside or '1'})"
-    )
-    ax.set_title("From the figure as stated to that under each departure; hatched: worse")
+    outcome, words = answer.outcome.replace("_", " "), name.replace("percentile ", "P")
+    what = f"chance of {outcome} {words.partition(' ')[2]}" if chance else f"{words} of {outcome}"
+    ax.set_xlabel(f"{what.replace('_', ' ')} ({inside or '1'})")
+    ax.set_title(f"What the assumptions behind {outcome} are worth, from as stated; hatched: worse")

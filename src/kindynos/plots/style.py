@@ -18,7 +18,7 @@ from matplotlib.ticker import FuncFormatter
 from kindynos.atomic import replacing
 from kindynos.errors import KindynosError
 from kindynos.formatting import is_per_cent, number
-from kindynos.validate import checked, invalid_argument
+from kindynos.validate import checked, invalid_argument, path_of
 
 Arguments = ParamSpec("Arguments")
 Canvas = TypeVar("Canvas", Axes, Figure)
@@ -169,7 +169,7 @@ def scaled_ticks(axis: Any, factor: float) -> None:
 
 
 def save_figure(
-    path: Path, draw: Callable[..., Any], size: tuple[float, float] = PAGE, page: bool = False
+    path: str | Path, draw: Callable[..., Any], size: tuple[float, float] = PAGE, page: bool = False
 ) -> None:
     """Draw on a new figure and save it as PNG, or as SVG by the file's name, by way of a temporary
     file.
@@ -182,7 +182,8 @@ def save_figure(
     # of infinite values, which lie off the axes, and of labels that leave no room for a layout
     quiet = warnings.catch_warnings(action="ignore", category=RuntimeWarning)
     tight = warnings.catch_warnings(action="ignore", category=UserWarning)
-    with replacing(path) as temporary, rc_context({"font.size": 12, **STYLE}), quiet, tight:
+    target = path_of("path", path)
+    with replacing(target) as temporary, rc_context({"font.size": 12, **STYLE}), quiet, tight:
         figure = Figure(figsize=size, dpi=100, layout="constrained")
         try:
             if page:
@@ -197,7 +198,7 @@ def save_figure(
         if engine is not None:
             engine.execute(figure)
             figure.set_layout_engine("none")
-        if path.suffix == ".svg":
+        if target.suffix == ".svg":
             from matplotlib.backends.backend_svg import FigureCanvasSVG
 
             # text as text: smaller, and found by a search in the page
