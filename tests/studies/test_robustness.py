@@ -101,6 +101,40 @@ class ClosedForms(Case):
         wanted = stats.norm.cdf(-5 / math.sqrt(variance))
         self.assertAlmostEqual(found(answer, "kept", "chance below 0")[0], wanted, delta=0.006)
 
+    def test_another_shape_goes_through_the_same_percentiles(self):
+        model = kd.Model("one")
+        model.driver("x", kd.Normal(1.0, 1.0))
+        model.outcome("y", "x", target=-1.5)
+        answer = model.robustness("y", **OPTIONS)
+        scale = stats.norm.ppf(0.9) / math.log(9)  # of the logistic with the same P10 and P90
+        wanted = stats.logistic.cdf(-1.5, 1.0, scale)
+        self.assertAlmostEqual(found(answer, "other", "chance below -1.5")[0], wanted, delta=4e-4)
+
+    def test_tails_together_by_a_copula_with_4_degrees_of_freedom(self):
+        model = kd.Model("two")
+        for name in ("x", "y"):
+            model.driver(name, kd.Normal(0.0, 1.0))
+        model.correlate("x", "y", 0.6)
+        model.outcome("z", "x + y", target=-4.5)
+        answer = model.robustness("z", trials=20_000, seed=3)
+        rho = 2 * math.sin(math.pi * 0.6 / 6)
+        drawn = stats.multivariate_t(shape=[[1, rho], [rho, 1]], df=4, seed=1).rvs(400_000)
+        normals = stats.norm.ppf(stats.t.cdf(drawn, 4))
+        wanted = np.mean(normals.sum(axis=1) < -4.5)
+        value, _, error = found(answer, "tails together", "chance below -4.5")
+        self.assertAlmostEqual(value, wanted, delta=2 * error)
+        stated = stats.norm.cdf(-4.5 / math.sqrt(2 + 2 * rho))
+        self.assertGreater(value, stated + error)
+
+    def test_processes_widen_by_their_volatility(self):
+        model = kd.Model("price", periods=4)
+        model.driver("p", kd.GeometricBrownianMotion(start=100, drift=0.0, volatility=0.2))
+        model.outcome("end", "last(p)", target=80.0)
+        answer = model.robustness("end", **OPTIONS)
+        sd = 0.3 * math.sqrt(4)
+        wanted = stats.norm.cdf((math.log(0.8) + sd**2 / 2) / sd)
+        self.assertAlmostEqual(found(answer, "ranges", "chance below 80")[0], wanted, delta=0.01)
+
     def test_what_would_have_to_be_true(self):
         answer = sums(b=kd.Normal(1.0, 2.0)).robustness("total", goal=0.5, **OPTIONS)
         needed = answer.needed.loc["b"]
