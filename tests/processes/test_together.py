@@ -5,6 +5,7 @@ import warnings
 
 import numpy as np
 import pandas as pd
+from scipy import integrate
 
 import kindynos as kd
 from tests.common import Case
@@ -92,6 +93,35 @@ class Together(Case):
         self.assertAlmostEqual(np.std(spread) / np.std(real), 1, delta=0.12)
         with self.fails("DataFrame"):
             kd.PathSet.fit(history, kd.JumpDiffusion)
+
+    def test_values_that_return_keep_their_correlation_at_any_step(self):
+        """Against quadrature, steps of a day, and what went into a history."""
+        slow = kd.MeanReverting(0.1, 0.1, 0.5, 0.03)
+        fast = kd.MeanReverting(0.1, 0.1, 4.0, 0.05)
+        both = pair(slow, fast, 0.8)
+        ends = both.paths(1, 200_000, 3, 1.0)[:, 1]
+        kept = [integrate.quad(lambda t, k=k: math.exp(-k * t), 0, 1)[0] for k in (1, 4.5, 8)]
+        wanted = 0.8 * kept[1] / math.sqrt(kept[0] * kept[2])
+        self.assertAlmostEqual(np.corrcoef(ends)[0, 1], wanted, delta=0.005)
+        daily = both.paths(40 * 256, 100, 4, 1 / 256)[:, 2560::256]
+        changes = np.diff(daily, axis=1).reshape(2, -1)
+        self.assertAlmostEqual(
+            both.reached(1.0).loc["a", "b"], np.corrcoef(changes)[0, 1], delta=0.03
+        )
+        for dt in (1 / 12, 1 / 4):
+            history = pd.DataFrame(both.paths(20_000, 1, 5, dt)[:, :, 0].T, columns=["a", "b"])
+            fitted = kd.PathSet.fit(history, kd.MeanReverting, dt, log=False)
+            self.assertAlmostEqual(fitted.correlation[0, 1], 0.8, delta=0.02)
+        model = kd.Model("Rates", periods=200)
+        model.driver("rates", both, dt=0.5)
+        model.outcome("end", "last(a) + last(b)")
+        run = model.simulate(200, seed=1)
+        kept = math.exp(-0.25), math.exp(-2.0)
+        rows = [run.row(name).values for name in ("a", "b")]
+        shocks = [row[1:] - share * row[:-1] for row, share in zip(rows, kept, strict=True)]
+        found = np.corrcoef([shock.ravel() for shock in shocks])[0, 1]
+        kept = [integrate.quad(lambda t, k=k: math.exp(-k * t), 0, 0.5)[0] for k in (1, 4.5, 8)]
+        self.assertAlmostEqual(found, 0.8 * kept[1] / math.sqrt(kept[0] * kept[2]), delta=0.02)
 
     def test_drivers_of_a_model_reach_it_too(self):
         for first, second, wanted, reached in (

@@ -267,7 +267,7 @@ class Model(Inline):
         for member, process in together.processes.items():
             check_name(member)
             self.add(process_driver(member, process, self.periods, shares=shares, **options))
-        for first, second, value in together.correlated_pairs():
+        for first, second, value in together.correlated_pairs(options["dt"]):
             self.correlate(first, second, value, kind="linear")
 
     @checked

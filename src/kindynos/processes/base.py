@@ -519,6 +519,11 @@ class Process(ABC, Inline):
         """Return the chance of touching a level in closed form, None where there is none."""
         return None
 
+    def _shocks_behind(self, values: Floats, dt: float) -> Floats:
+        """Return the shocks, of any scale, that made values ``dt`` apart."""
+        moves: Floats = np.diff(np.log(values) if self.multiplies else values)
+        return moves
+
     def _bridge(self, shocks: Floats, dt: float) -> Any:
         """Return the sd of the diffusion of each period, in the log where it multiplies; 0 where
         nothing happens in between.

@@ -106,6 +106,11 @@ class MeanReverting(Process):
             else Normal(mean, math.sqrt(variance))
         )
 
+    def _shocks_behind(self, values: Floats, dt: float) -> Floats:
+        x = np.log(values) if self.log else values
+        shocks: Floats = x[1:] - math.exp(-self.speed * dt) * x[:-1]
+        return shocks
+
     def _bridge(self, shocks: Floats, dt: float) -> Any:
         return self.volatility * math.sqrt(dt)
 

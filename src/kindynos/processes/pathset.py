@@ -22,6 +22,9 @@ from kindynos.processes.together import (
     SharedShocks,
     mix,
     needs_search,
+    of_changes,
+    over_a_period,
+    repaired,
     shared_shocks,
 )
 from kindynos.sampling.streams import Seed, checked_seed
@@ -46,10 +49,12 @@ FAR = 0.05  # of a correlation that is not reached: it is reported
 @checked_init
 @dataclass(frozen=True)
 class PathSet:
-    """Processes by name, with the correlation matrix of their returns period by period.
+    """Processes by name, with the correlation matrix of their shocks.
 
     ``correlation`` is an array in the order of the names, or a DataFrame with them; without it they
-    are independent. Returns are those of the logarithm, or changes of values that may be negative.
+    are independent. It is that of the returns of a period, of the logarithm or changes of values
+    that may be negative; for values that return to a level, of the shocks at every instant, which
+    is converted exactly to periods of any length.
     Processes with jumps, regimes or fat tails reach it, as far as they can, by ``jumps="together"``
     and ``regimes="together"``, which come together the more the stronger the correlation is;
     "apart" leaves them to each process, and ``regimes="common"`` gives all the same. ``reached``
@@ -154,21 +159,29 @@ class PathSet:
             str(name): kind.fit(frame[name].to_numpy(), **dated, **options)
             for name in frame.columns
         }
-        values = frame.to_numpy(dtype=np.float64)
-        logs = [member.multiplies for member in members.values()]
-        moves = np.diff(np.where(logs, np.log(np.where(logs, values, 1.0)), values), axis=0)
-        matrix = np.atleast_2d(np.corrcoef(moves, rowvar=False))
-        return cls(members, matrix, jumps=jumps, regimes=regimes)
+        fitted = list(members.values())
+        shocks = [
+            process._shocks_behind(frame[name].to_numpy(dtype=np.float64), dt)
+            for name, process in members.items()
+        ]
+        matrix = np.atleast_2d(np.corrcoef(shocks)) / over_a_period(fitted, dt)
+        np.fill_diagonal(matrix, 1.0)
+        return cls(members, repaired(np.clip(matrix, -1, 1)), jumps=jumps, regimes=regimes)
 
     @checked
     def reached(self, dt: float = 1.0) -> pd.DataFrame:
         """Return the correlations of returns that result in periods ``dt`` long, as a DataFrame:
-        those that were asked for, or what comes nearest where jumps and regimes leave no more.
+        those that were asked for, or what comes nearest where jumps and regimes leave no more. Of
+        values that return to a level they are those of changes, once the start is forgotten.
         """
         import pandas as pd
 
         shared_shocks = self._shared_shocks(positive("dt", dt))
-        matrix = self.correlation if shared_shocks is None else shared_shocks.reached
+        matrix = (
+            self.correlation * of_changes(list(self.processes.values()), dt)
+            if shared_shocks is None
+            else shared_shocks.reached
+        )
         return pd.DataFrame(matrix, self.names, self.names)
 
     def _shared_shocks(self, dt: float) -> SharedShocks | None:
@@ -180,18 +193,24 @@ class PathSet:
             return None
         answer: dict[float, SharedShocks] = self.__dict__["_found"]
         if dt not in answer:
-            answer[dt] = shared_shocks(processes, self.correlation, dt, self.jumps, self.regimes)
-            self._tell(answer[dt])
+            requested = self._in_period(dt)
+            answer[dt] = shared_shocks(processes, requested, dt, self.jumps, self.regimes)
+            self._tell(answer[dt], requested)
         return answer[dt]
 
-    def _tell(self, shared_shocks: SharedShocks) -> None:
+    def _in_period(self, dt: float) -> Floats:
+        """Return the correlations of the shocks of periods ``dt`` long."""
+        matrix: Floats = self.correlation * over_a_period(list(self.processes.values()), dt)
+        return repaired(matrix)
+
+    def _tell(self, shared_shocks: SharedShocks, requested: Floats) -> None:
         """Warn of a pair whose returns cannot be as correlated as was asked for."""
-        gaps = np.abs(shared_shocks.reached - self.correlation)
+        gaps = np.abs(shared_shocks.reached - requested)
         i, j = np.unravel_index(int(gaps.argmax()), gaps.shape)
         if gaps[i, j] > FAR:
             text = (
                 f"the returns of {self.names[i]} and {self.names[j]} reach a correlation of "
-                f"{shared_shocks.reached[i, j]:.2f}, not {self.correlation[i, j]:.2f}, since their "
+                f"{shared_shocks.reached[i, j]:.2f}, not {requested[i, j]:.2f}, since their "
                 "jumps, regimes or fat tails leave no more; PathSet.reached has all"
             )
             warnings.warn(text, FitWarning, stacklevel=5)
@@ -201,16 +220,15 @@ class PathSet:
         """The names, in order."""
         return list(self.processes)
 
-    def correlated_pairs(self) -> list[tuple[str, str, float]]:
-        """Return the pairs of names whose shocks are correlated, with their correlation."""
+    def correlated_pairs(self, dt: float = 1.0) -> list[tuple[str, str, float]]:
+        """Return the pairs of names whose shocks are correlated, with their correlation in periods
+        ``dt`` long.
+        """
+        matrix = self._in_period(dt)
         pairs = [
             (self.names[j], first, i, j) for i, first in enumerate(self.names) for j in range(i)
         ]
-        return [
-            (a, b, float(self.correlation[i, j]))
-            for a, b, i, j in pairs
-            if self.correlation[i, j] != 0
-        ]
+        return [(a, b, float(matrix[i, j])) for a, b, i, j in pairs if self.correlation[i, j] != 0]
 
     @checked
     def paths(
@@ -286,7 +304,7 @@ class PathSet:
         return PathDraws(periods, trials, checked_seed(seed), dt, antithetic, matching)
 
     def _each_block(self, draws: PathDraws, fill: Any) -> None:
-        weights = cholesky_factor(np.asarray(self.correlation))
+        weights = cholesky_factor(self._in_period(draws.dt))
         processes = list(self.processes.values())
         extra = [process.shocks - 1 for process in processes]
         count, lead = len(processes), max(process.gap for process in processes)

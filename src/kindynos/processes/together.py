@@ -21,6 +21,7 @@ from kindynos.dependence.matrices import cholesky_factor, is_correlation_matrix,
 from kindynos.processes.base import Process
 from kindynos.processes.garch import Garch
 from kindynos.processes.jumps import JumpDiffusion
+from kindynos.processes.mean_reverting import MeanReverting
 from kindynos.processes.regimes import RegimeSwitching
 from kindynos.sampling.streams import stream
 
@@ -40,6 +41,48 @@ def needs_search(process: Process) -> bool:
     """Return whether the returns of a process are not simply those of its main shock."""
     fat = isinstance(process, Garch) and process.df is not None
     return not process.dated and not process.gap and (process.shocks > 1 or fat)
+
+
+def over_a_period(processes: Sequence[Process], dt: float) -> Floats:
+    """Return by what the correlations of shocks at every instant are multiplied to be those of
+    the shocks of a period ``dt`` long: below 1 for two values that return at different speeds.
+
+    c(a + b) / sqrt(c(2a) c(2b)), where c(k) = (1 - exp(-k dt)) / k and a, b are the speeds. Source:
+    Gillespie, Physical Review E 54 (1996), 2084-2091.
+    """
+    speeds = _speeds(processes)
+    shared = _kept_of_shocks(speeds[:, None] + speeds, dt)
+    return _scaled(shared)
+
+
+def of_changes(processes: Sequence[Process], dt: float) -> Floats:
+    """Return by what the correlations of shocks at every instant are multiplied to be those of the
+    changes over periods ``dt`` long, once the start is forgotten.
+    """
+    speeds = _speeds(processes)
+    sums = speeds[:, None] + speeds
+    passed = -np.expm1(-speeds * dt)
+    returning = np.outer(passed, passed) / np.where(sums > 0, sums, 1.0)
+    shared = returning + _kept_of_shocks(sums, dt)
+    return _scaled(shared)
+
+
+def _scaled(covariances: Floats) -> Floats:
+    own = np.diag(covariances)
+    matrix: Floats = covariances / np.sqrt(np.outer(own, own))
+    return matrix
+
+
+def _speeds(processes: Sequence[Process]) -> Floats:
+    return np.array(
+        [process.speed if isinstance(process, MeanReverting) else 0.0 for process in processes]
+    )
+
+
+def _kept_of_shocks(speeds: Floats, dt: float) -> Floats:
+    """Return what a period leaves of the shocks in it that fade at these speeds."""
+    safe = np.where(speeds > 0, speeds, 1.0)
+    return np.where(speeds > 0, -np.expm1(-safe * dt) / safe, dt)
 
 
 @dataclass(frozen=True, eq=False)
