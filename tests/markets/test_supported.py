@@ -128,6 +128,21 @@ class Windows(Case):
             with self.subTest(window=window), self.fails(*words):
                 HELD.value_at_risk(0.95, window=window)
 
+    def test_no_stretch_is_worse_than_the_worst_by_the_method_and_level_asked_for(self):
+        for seed in range(4):
+            generator = np.random.default_rng(seed)
+            swings = 0.01 * np.exp(np.cumsum(generator.normal(0, 0.06, 700)))
+            prices = 100 * np.exp(np.cumsum(swings * generator.standard_t(5, 700)))
+            dates = pd.bdate_range("2020-01-01", periods=700)
+            held = kd.Portfolio(pd.DataFrame({"date": dates, "a": prices}), shares={"a": 1})
+            ends = [f"{dates[i + 1]:%Y-%m-%d}:{dates[i + 250]:%Y-%m-%d}" for i in (0, 210, 449)]
+            for method in ("historical", "filtered", "weighted", "normal", "tail"):
+                with self.subTest(seed=seed, method=method):
+                    table = held.risk_table([0.99, 0.95], [method], ["worst", *ends])
+                    for level in (0.99, 0.95):
+                        figures = table["value at risk"].xs(level, level="level")
+                        self.assertEqual(figures.idxmax()[1], "worst")
+
 
 class NotHeld(Case):
     def test_shocks_to_what_is_not_held_act_by_regression(self):

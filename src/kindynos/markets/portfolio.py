@@ -30,12 +30,13 @@ from kindynos.markets.holdings import (
     stated_rates,
 )
 from kindynos.markets.joint_paths import paths_together, uncertain_paths
+from kindynos.markets.method import Method
 from kindynos.markets.methods import METHODS, figure_alone, measured, method_of
 from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.relative import against, rolling_risk
 from kindynos.markets.risk_table import risk_record
 from kindynos.markets.simulation import Simulated
-from kindynos.markets.stretches import Window, stretch_of
+from kindynos.markets.stretches import WORST, WORST_LEVEL, Window, stretch_of, worst_stretch
 from kindynos.markets.supported import (
     SupportedMethod,
     all_backtests,
@@ -301,7 +302,8 @@ class Portfolio(Reported):
         """Return today's holdings with the simple returns of the last ``window`` periods (default:
         the whole history), each from one date to the next, or ``every`` week, month, quarter or
         year. A ``window`` may be a stretch of dates, "2008-01-01:2009-06-30", or "worst": of all
-        stretches of 250 periods, or half the history, that with the highest value at risk.
+        stretches of 250 periods, or half the history, that with the highest value at risk by the
+        method and level asked for.
 
         Raises ParameterError for a window longer than the history, and a period shorter than the
         prices lie apart.
@@ -321,6 +323,14 @@ class Portfolio(Reported):
             dates=whole_history.dates[begin:],
             window=window,
         )
+
+    def _looked_at(
+        self, window: Window, every: ReturnPeriod | None, method: Method, level: float
+    ) -> Exposure:
+        """Return what a method's figure is taken from: of the worst stretch, that method's own."""
+        if window == WORST:
+            return worst_stretch(self._whole_history(every), method, level)
+        return self.exposure(window, every)
 
     def _whole_history(self, every: ReturnPeriod | None = None) -> Exposure:
         """Return today's holdings with the moves of the whole history."""
@@ -406,9 +416,10 @@ class Portfolio(Reported):
     ) -> RiskFigure:
         at = confidence_level("level", level)
         check_integer("horizon", horizon, least=1)
+        selected = method_of(method, options)
         return measured(
-            method_of(method, options),
-            self.exposure(window, every),
+            selected,
+            self._looked_at(window, every, selected, at),
             measure,
             at,
             horizon,
@@ -461,7 +472,13 @@ class Portfolio(Reported):
                 method = method_of(name, options, all_methods=True)
                 try:
                     risk_records = [
-                        risk_record(method, exposure, level, horizon, self.base[0])
+                        risk_record(
+                            method,
+                            self._looked_at(window, every, method, level),
+                            level,
+                            horizon,
+                            self.base[0],
+                        )
                         for level in valid
                     ]
                 except ParameterError as error:
@@ -502,7 +519,8 @@ class Portfolio(Reported):
         of stretches drawn from it, those of fitted moments of one period times its root. Raises
         ParameterError as ``value_at_risk`` does.
         """
-        selected, exposure = method_of(method, options), self.exposure(window, every)
+        selected = method_of(method, options)
+        exposure = self._looked_at(window, every, selected, WORST_LEVEL)
         if isinstance(selected, Simulated):
             drawn = -np.asarray(selected.profits(exposure, horizon)["profit"].values)
             return pd.DataFrame(
@@ -541,13 +559,9 @@ class Portfolio(Reported):
         level, method, window, horizon, period and options. See ``kindynos.markets.contributions``.
         Raises ParameterError as they do.
         """
-        return contributions(
-            method_of(method, options),
-            self.exposure(window, every),
-            measure,
-            confidence_level("level", level),
-            horizon,
-        )
+        selected, at = method_of(method, options), confidence_level("level", level)
+        exposure = self._looked_at(window, every, selected, at)
+        return contributions(selected, exposure, measure, at, horizon)
 
     @with_memory
     @checked

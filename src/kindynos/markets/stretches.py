@@ -8,14 +8,15 @@ import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 
 from kindynos.errors import ParameterError
-from kindynos.inference.rows import loss_tail
 from kindynos.markets.exposure import Exposure
+from kindynos.markets.from_history import Historical
+from kindynos.markets.method import Method
 from kindynos.markets.prices import checked_date
 
 Window = int | str | None  # the last N returns, a stretch of dates or "worst", or the whole history
 WORST = "worst"
 WORST_LENGTH = 250  # returns, or half the history where it is shorter
-WORST_LEVEL = 0.975  # of the value at risk that is compared
+WORST_LEVEL = 0.975  # of the value at risk that is compared where none is asked for
 FEWEST = 8  # returns
 
 
@@ -25,7 +26,7 @@ def stretch_of(exposure: Exposure, window: str) -> Exposure:
     Raises ParameterError for other texts, and for stretches with fewer than eight returns.
     """
     if window == WORST:
-        return _worst(exposure)
+        return worst_stretch(exposure, Historical(), WORST_LEVEL)
     first, colon, last = window.partition(":")
     if not colon:
         raise ParameterError(
@@ -44,11 +45,14 @@ def stretch_of(exposure: Exposure, window: str) -> Exposure:
     return _cut(exposure, int(places[0]), int(places[-1]) + 1)
 
 
-def _worst(exposure: Exposure) -> Exposure:
-    """Return the stretch in which today's holdings would have had the highest value at risk."""
+def worst_stretch(exposure: Exposure, method: Method, level: float) -> Exposure:
+    """Return the stretch at whose end a method would have given today's holdings the highest value
+    at risk.
+    """
     losses = exposure.losses
     length = min(WORST_LENGTH, max(len(losses) // 2, FEWEST))
-    q, _ = loss_tail(sliding_window_view(losses, length), WORST_LEVEL)
+    ranked = method if method.rolling else Historical()
+    q, _ = ranked.tail(sliding_window_view(losses, length), level)
     begin = int(np.argmax(q))
     return _cut(exposure, begin, begin + length)
 
