@@ -2,9 +2,10 @@
 
 import numpy as np
 import pandas as pd
-from scipy import integrate, stats
+from scipy import integrate, optimize, stats
 
 import kindynos as kd
+from kindynos.fitting.tail import drawn_tail, fit_tails
 from kindynos.markets.from_moments import expansion_at, in_domain
 from kindynos.markets.joint_fit import likely_copula
 from kindynos.markets.volatility import clustering
@@ -140,11 +141,33 @@ class Clusters(Case):
 
 class CornishFisher(Case):
     def test_where_the_cornish_fisher_expansion_rises(self):
-        z = np.linspace(-60, 60, 20_001)
-        for skew in (0.0, 0.3, 0.6):
-            for excess in np.arange(0.1, 8.2, 0.4):
+        z = np.linspace(-4, 4, 20_001)
+        for skew in (-1.2, -0.3, 0.0, 0.6):
+            for excess in np.arange(-1.1, 8.2, 0.4):
                 rises = bool((np.diff(expansion_at(z, skew, excess)) >= 0).all())
                 self.assertEqual(bool(in_domain(skew, excess)), rises, (skew, excess))
+        calm = np.random.default_rng(1).normal(size=(40, 500))
+        skew, excess = stats.skew(calm, axis=1), stats.kurtosis(calm, axis=1)
+        self.assertGreaterEqual(in_domain(skew, excess).sum(), 38)
+
+
+class OneGiant(Case):
+    def test_one_giant_does_not_take_the_tail_with_it(self):
+        """Against the peak of the same penalized likelihood by SciPy."""
+        losses = np.random.default_rng(1).standard_t(5, size=500)
+        losses[100] = 1e5
+        threshold = np.sort(losses)[-51]
+        excesses = losses[losses > threshold] - threshold
+
+        def misfit(theta):
+            logs = stats.genpareto.logpdf(excesses, theta[0], scale=np.exp(theta[1]))
+            return ((theta[0] - 0.1) / 0.2) ** 2 / 2 - logs.sum()
+
+        shape, log_scale = optimize.minimize(misfit, [0.5, 0.0], method="Nelder-Mead").x
+        wanted = threshold + np.exp(log_scale) * (10**shape - 1) / shape
+        self.assertAlmostEqual(float(fit_tails(losses[None]).figures(0.99)[0][0]), wanted, places=2)
+        low, high = np.percentile(drawn_tail(losses, 0.99)[0], [2.5, 97.5])
+        self.assertTrue(0.6 * wanted < low < wanted < high < 1.8 * wanted, (low, wanted, high))
 
 
 class JointTails(Case):

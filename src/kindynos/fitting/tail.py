@@ -11,6 +11,7 @@ on the shape, without which 25 excesses say nothing of it, Coles and Dixon, Extr
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -27,7 +28,7 @@ FEWEST = 20  # excesses
 # of daily losses: the normal distribution has 0, Student's t with 4 degrees of freedom 0.25
 USUAL_SHAPE, SHAPE_SD = (0.1, 0.2)
 SHAPES = np.linspace(-0.6, 0.95, 63)  # beyond 1 there is no mean
-LOG_SCALES = np.linspace(-1.6, 1.2, 57)  # above the log of the mean excess
+LOG_SCALES = np.linspace(-1.6, 1.2, 57)  # above the log of the unit of excesses
 COARSE = 3  # every third point of the grid, where only the peak is sought
 DRAWS = 1000
 CHUNK = 16  # rows whose peaks are sought at a time
@@ -68,7 +69,7 @@ def fit_tails(rows: Floats) -> Tails:
     equal.
     """
     threshold, excesses = _excesses(rows)
-    unit = excesses.mean(axis=1)
+    unit = _units(excesses)
     excesses = excesses / unit[:, None]
     shape, scale = _climbed(excesses)
     left = np.flatnonzero(np.isnan(shape))
@@ -94,7 +95,7 @@ def drawn_tail(losses: Floats, level: float, clustering: float = 1.0) -> tuple[F
 @remembered
 def _drawn(losses: Floats, clustering: float) -> tuple[float, Floats, Floats, Floats]:
     threshold, excesses = _excesses(losses[None])
-    beyond, unit = excesses.shape[1], float(excesses.mean())
+    beyond, unit = excesses.shape[1], float(_units(excesses)[0])
     logs = (
         _likelihood(excesses / unit, SHAPES, LOG_SCALES)[0] / clustering - _penalty(SHAPES)[:, None]
     )
@@ -125,6 +126,14 @@ def _excesses(rows: Floats) -> tuple[Floats, Floats]:
     if (excesses.mean(axis=1) <= 0).any():
         raise ParameterError("the largest losses are all equal; there is no tail to fit")
     return threshold, excesses
+
+
+def _units(excesses: Floats) -> Floats:
+    """Return the scale of each row's excesses by their median, which one giant does not move: the
+    mean of exponential ones.
+    """
+    median = np.median(excesses, axis=1) / math.log(2)
+    return np.where(median > 0, median, excesses.mean(axis=1))
 
 
 def _figures(
