@@ -34,7 +34,7 @@ QUICK = {
     "model": [("check", FERRY), ("check", "night_ferry.xlsx", "--brief")],
     "workbook": [("check", "purser.xlsx")],
     "summary": [("run", FERRY, "--trials", "1e5", "--seed", "1", "--store", "summary")],
-    "comparison": [("compare", FERRY, *FEW)],
+    "comparison": [("compare", FERRY, "--study-cost", "load=1e5", *FEW)],
     "bridge": [("bridge", "night_ferry_last_year.toml", FERRY, *FEW)],
     "changes": [("bridge", "night_ferry_last_year.toml", FERRY, "--changes")],
     "sweep": [("sweep", FERRY, "--vary", "fare=50,60", *FEW)],
@@ -43,7 +43,17 @@ QUICK = {
     "drivers": [("drivers", FERRY, *FEW)],
     "robustness": [("robustness", FERRY, "--outcome", "net_value", "--goal", "0.5", *FEW)],
     "trial": [("trial", FERRY, "--number", "3", *FEW)],
-    "decision": [("decide", "lease_or_buy.toml", "--vary", "permit=0.05:0.95", *FEW)],
+    "decision": [
+        (
+            "decide",
+            "lease_or_buy.toml",
+            "--vary",
+            "permit=0.05:0.95",
+            "--study-cost",
+            "demand=2e5",
+            *FEW,
+        )
+    ],
     "backtest": [("backtest", *HELD, "--method", "historical")],
     "fit": [("fit", "repair_bills.csv")],
     "forecast": [

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from kindynos.cli.asking import table_options, table_spec
-from kindynos.cli.options import set_option, simulated
+from kindynos.cli.options import set_option, simulated, study_cost_option
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import changed, read_model
@@ -28,6 +28,12 @@ if TYPE_CHECKING:
 @simulated
 @set_option
 @table_options
+@click.option(
+    "--knowing",
+    is_flag=True,
+    help="Say what it would be worth to know each driver before choosing a scenario, on average.",
+)
+@study_cost_option
 @with_output
 def compare(
     files: tuple[Path, ...],
@@ -36,6 +42,8 @@ def compare(
     percentiles: list[float] | None,
     statistics: tuple[str, ...],
     chances: tuple[str, ...],
+    knowing: bool,
+    costs: dict[str, float],
 ) -> Report:
     """Compare the scenarios of the model in FILE on the same draws, or several models or runs
     saved with `kindynos run --save`; of two models it says what changed.
@@ -52,8 +60,10 @@ def compare(
       kindynos compare spring.parquet autumn.parquet
       kindynos compare night_ferry_last_year.toml night_ferry.toml
       kindynos compare night_ferry.toml --percentiles 10,90 --statistic "expected_shortfall 0.95"
+      kindynos compare night_ferry.toml --knowing --study-cost load=100_000
     """
     from kindynos.reports import studies
+    from kindynos.reports.knowing import with_knowing
 
     several = len(files) > 1
     compared = (
@@ -61,6 +71,8 @@ def compare(
     )
     asked = table_spec(percentiles, statistics, chances, compared.outcomes)
     report = studies.comparison(compared, asked)
+    if knowing or costs:
+        report = with_knowing(report, compared, costs)
     models = [file for file in files if file.suffix != SAVED]
     if several and len(files) == len(models) == 2:
         report = report.with_second_section(_what_changed(files))

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from kindynos.cli.options import study_cost_option
 from kindynos.cli.output import with_output
 from kindynos.cli.types import FIGURE, WHOLE, Text, Words, by_name, ends, named
 from kindynos.errors import KindynosError
@@ -48,6 +49,7 @@ if TYPE_CHECKING:
 @click.option(
     "--seed", type=WHOLE, default=1, show_default=True, help="A whole number that reproduces them."
 )
+@study_cost_option
 @with_output
 def decide(
     file: Path,
@@ -55,6 +57,7 @@ def decide(
     percentile: float | None,
     level: float | None,
     ranges: dict[str, tuple[float, float]],
+    costs: dict[str, float],
     trials: int,
     seed: int,
 ) -> Report:
@@ -65,6 +68,7 @@ def decide(
       kindynos decide lease_or_buy.toml
       kindynos decide lease_or_buy.toml --vary permit=0.05:0.95 --out results
       kindynos decide lease_or_buy.toml --percentile 10
+      kindynos decide lease_or_buy.toml --study-cost demand=200_000
     """
     from kindynos.decisions.file import load_decision
     from kindynos.decisions.solve import CONSISTENT
@@ -80,10 +84,12 @@ def decide(
         raise KindynosError(f"write --percentile {100 * level:g} for --level {level:g}")
     decision = load_decision(file)
     solution = decision.solve(by, level=level, trials=trials, seed=seed)
-    options = {"by": by, "level": level, "trials": trials, "seed": seed}
-    worth: pd.DataFrame | None = (
-        decision.perfect_information(**options) if solution.by in CONSISTENT else None
-    )
+    options: dict[str, Any] = {"by": by, "level": level, "trials": trials, "seed": seed}
+    worth: pd.DataFrame | None = None
+    if solution.by in CONSISTENT:
+        worth = decision.perfect_information(study_cost=costs, **options)
+    elif costs:
+        raise KindynosError("--study-cost goes with --by mean or --by 'certainty equivalent'")
     tests = decision.worth_of_tests(**options) if solution.by in CONSISTENT else None
     switches = {
         name: decision.switchover_points(name, low, high, **options)

@@ -14,6 +14,7 @@ from kindynos.cli.types import FIGURE, PLANS, WHOLE, NameOption, Text, Words, by
 from kindynos.errors import KindynosError
 from kindynos.literals import ReturnPeriod, Spacing
 from kindynos.results.options import HELP, SimulationOptions, options_of
+from kindynos.validate import raw_figure
 
 PATIENT = 10  # seconds in which a cluster must answer
 
@@ -27,6 +28,16 @@ set_option = click.option(
     "parameter of its distribution or process "
     "(vessel.mode=18e6, fuel.volatility=0.3), or change the number of periods (periods=25); "
     "repeatable.",
+)
+study_cost_option = click.option(
+    "--study-cost",
+    "costs",
+    type=Text(named(raw_figure), "NAME=AMOUNT, such as demand=200_000"),
+    callback=by_name,
+    multiple=True,
+    metavar="NAME=AMOUNT",
+    help="What it costs to find a quantity out before choosing (or two: 'fuel and demand'), in the "
+    "units of the outcome: says whether the study pays; repeatable.",
 )
 whole_option = click.option(
     "--whole",

@@ -235,9 +235,12 @@ class Decision:
         """
 
     @delegated_to("kindynos.decisions.worth", "perfect_information")
-    def perfect_information(self, **options: Any) -> pd.DataFrame:
+    def perfect_information(
+        self, study_cost: Mapping[str, float] | None = None, **options: Any
+    ) -> pd.DataFrame:
         """Return what it would be worth to know each event and each drawn quantity before choosing,
-        a DataFrame.
+        each two of the three quantities worth most, and everything, a DataFrame; the columns are
+        those of ``Comparison.worth_of_knowing``.
         """
 
     @delegated_to("kindynos.decisions.worth", "worth_of_tests")

@@ -17,10 +17,10 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kindynos.arrays import Floats
-from kindynos.decisions.regression import expected_given
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import Z
+from kindynos.inference.regression import expected_given
 from kindynos.validate import array_of, checked
 
 FEWEST = 400  # trials

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
+from functools import partial
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +21,7 @@ from kindynos.decisions.solve import (
     Rollback,
     Solution,
     count_of_ways,
+    mean_error,
     solved,
     tail_share,
     ways,
@@ -27,15 +29,16 @@ from kindynos.decisions.solve import (
 from kindynos.decisions.tree import Choice, Event, EventTest, Pay, Payoff, Tree, children, walk
 from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import Z
 from kindynos.sampling.streams import checked_seed
+from kindynos.studies.knowing import Gain, by_halves, expected_leads, worth_table
 from kindynos.validate import array_of, check_integer, checked, finite, known_name, mapping, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-BINS = 40  # of a quantity that may be known before the choice
 MOST_WORLDS = 50_000  # combinations of outcomes that are looked at one by one
 ROUNDING = 1e-12  # of the payoffs
 STEPS = 33  # of a range in which a switch is sought
@@ -117,27 +120,26 @@ def switchover_points(
 
 
 @checked
-def perfect_information(decision: Decision, **options: Any) -> pd.DataFrame:
+def perfect_information(
+    decision: Decision, study_cost: Mapping[str, float] | None = None, **options: Any
+) -> pd.DataFrame:
     """Return what knowing each event and quantity first would be worth; see
     ``Decision.perfect_information``.
     """
-    import pandas as pd
-
     by, level, trials, seed = _options(decision, options)
     _consistent(by)
     base = solved(decision, by, level, trials, seed)
-    rows: dict[str, tuple[float, float]] = {}
-    for name, event in decision.events.items():
-        rows[f"event {name}"] = _known_event(base, event)
-    for name, value in decision.given.items():
-        if isinstance(value, Distribution):
-            rows[name] = _known_quantity(base, name)
-    everything = _everything(base)
-    if everything is not None:
-        rows["everything"] = everything
-    table = pd.DataFrame.from_dict(rows, orient="index", columns=["worth", "error"])
-    table.index.name = "known before choosing"
-    return table.sort_values("worth", ascending=False, kind="stable")
+    events = {f"event {name}": event for name, event in decision.events.items()}
+    drawn = [name for name, value in decision.given.items() if isinstance(value, Distribution)]
+
+    def gain_of(names: tuple[str, ...]) -> Gain | None:
+        if not names:
+            return _everything(base)
+        if names[0] in events:
+            return _known_event(base, events[names[0]]) if len(names) == 1 else None
+        return None if names[-1] in events else _known_quantities(base, names)
+
+    return worth_table(gain_of, [*events, *drawn], partial(_in_money, base), study_cost)
 
 
 def _consistent(by: str) -> None:
@@ -147,26 +149,32 @@ def _consistent(by: str) -> None:
         )
 
 
-def _gain(base: Solution, informed: Any) -> tuple[float, float]:
-    """Return how much more values (or utilities) with knowledge are than those of the decision, one
-    per trial or one for all, in the units of the payoffs; and the error of that, which is 0 where
-    nothing was drawn.
+def _in_money(base: Solution, gains: Floats) -> Estimate:
+    """Return the mean of what values (or utilities) gain, one per trial or one for all, in the
+    units of the payoffs; its error is 0 where nothing was drawn, or the gain is always the same.
     """
     plain = base._brought(base.draws, base.rolling.policy)
-    gains = np.asarray(informed - plain, dtype=np.float64)
     mean = float(gains.mean())
-    error = Z * float(gains.std(ddof=1)) / math.sqrt(gains.size) if gains.size > 1 else 0.0
-    if error <= ROUNDING * float(np.abs(plain).max()):  # the gain is the same in every trial
+    error = mean_error(base.draws, gains, 1.0, mean)
+    if error <= ROUNDING * float(np.abs(plain).max()):
         error = 0.0
     if base.rolling.utility is None or base.by == "mean":
-        return max(mean, 0.0), error
+        return symmetrical(mean, error)
     expected, back = float(np.mean(plain)), base.rolling.utility.back
-    worth = back(expected + mean) - back(expected)
-    ends = [back(expected + mean + side * error) - back(expected) for side in (-1, 1)]
-    return max(worth, 0.0), max(ends[1] - worth, worth - ends[0])
+    worth, low, high = (
+        back(expected + mean + side * error) - back(expected) for side in (0, -1, 1)
+    )
+    return symmetrical(worth, max(high - worth, worth - low))
 
 
-def _known_event(base: Solution, event: Event) -> tuple[float, float]:
+def _over_plain(base: Solution, informed: Any) -> Gain:
+    """Return what knowledge brings over the decision as it is."""
+    plain = base._brought(base.draws, base.rolling.policy)
+    gains = np.atleast_1d(np.asarray(informed - plain, dtype=np.float64))
+    return Gain(gains, gains)
+
+
+def _known_event(base: Solution, event: Event) -> Gain:
     chances = base.draws.chances(event)
     informed: Any = 0.0
     for outcome, chance in chances.items():
@@ -176,7 +184,7 @@ def _known_event(base: Solution, event: Event) -> tuple[float, float]:
             informed = informed + chance * solved_knowing._brought(
                 solved_knowing.draws, solved_knowing.rolling.policy
             )
-    return _gain(base, informed)
+    return _over_plain(base, informed)
 
 
 def _solved_knowing(
@@ -186,47 +194,54 @@ def _solved_knowing(
     return solved(base.decision, base.by, base.level, base.trials, base.draws.seed, valid, weight)
 
 
-def _known_quantity(base: Solution, name: str) -> tuple[float, float]:
-    """Return the worth of knowing a drawn quantity, and its error.
-
-    Trials are put into bins by the quantity. The policy of each bin is found on a half of it and
-    valued on the other, so that it is not too good by having been chosen.
+@dataclass
+class _Informed(Rollback):
+    """A pass that chooses in each trial what is best to expect given what is ``known``
+    ``(quantities, trials)``, by rules found on the trials in ``learn``.
     """
-    order = np.argsort(np.asarray(base.draws.quantities[name]), kind="stable")
-    gains: list[Floats] = []
-    plain = base._brought(base.draws, base.rolling.policy)
-    for piece in np.array_split(order, min(BINS, max(len(order) // 50, 1))):
-        for learn, judge in ((piece[::2], piece[1::2]), (piece[1::2], piece[::2])):
-            if len(learn) and len(judge):
-                rolling = Rollback(
-                    replace(base.draws, chosen=learn),
-                    base.by,
-                    base.level,
-                    base.rolling.utility,
-                    base.rolling.sign,
-                    record=False,
-                )
-                rolling.roll(base.decision.root, (), 1.0, 0.0)
-                valid = base._brought(replace(base.draws, chosen=judge), rolling.policy)
-                gains.append(
-                    np.broadcast_to(valid, (len(judge),))
-                    - np.broadcast_to(plain, (base.draws.trials,))[judge]
-                )
-    every = np.concatenate(gains)
-    mean = float(np.mean(every))
-    error = Z * float(every.std(ddof=1)) / math.sqrt(len(every))
-    if base.rolling.utility is not None and base.by != "mean":
-        expected = float(np.mean(plain))
-        back = base.rolling.utility.back
-        return max(back(expected + mean) - back(expected), 0.0), back(expected + error) - back(
-            expected
-        )
-    return max(mean, 0.0), error
+
+    known: Floats = field(default_factory=lambda: np.empty((0, 0)))
+    learn: Any = None
+    missed: float = 0.0
+    promised: Any = 0.0  # by the rule of the first choice
+
+    def _choose(self, node: Choice, path: tuple[str, ...], weight: Any, paid: Any) -> Any:
+        count = self.known.shape[1]
+        rolled = [
+            self.roll(then, (*path, name), weight, paid) for name, then in node.alternatives.items()
+        ]
+        values = np.stack([np.broadcast_to(np.asarray(row, float), (count,)) for row in rolled])
+        expected, missed = expected_leads(values * weight, self.known, self.learn)
+        self.missed = max(self.missed, missed)
+        self.promised = values[0] + expected.max(axis=0)
+        return "", values[expected.argmax(axis=0), np.arange(count)]
 
 
-def _everything(base: Solution) -> tuple[float, float] | None:
-    """Return the worth of knowing all events and quantities, and its error; None where there are
-    too many combinations.
+def _known_quantities(base: Solution, names: tuple[str, ...]) -> Gain:
+    """Return what it brings to know drawn quantities, each half of the trials by the rules that are
+    found on the other.
+    """
+    known = np.stack([np.asarray(base.draws.quantities[name], dtype=np.float64) for name in names])
+    rolling, root = base.rolling, base.decision.root
+
+    def of_half(learn: Any) -> Gain:
+        part = replace(base.draws, chosen=np.flatnonzero(learn))
+        fixed = replace(rolling, draws=part, policy={}, parts=[], record=False)
+        fixed.roll(root, (), 1.0, 0.0)
+        plain = base._brought(base.draws, fixed.policy)
+        passed = _Informed(
+            base.draws, base.by, base.level, rolling.utility, rolling.sign,
+            record=False, known=known, learn=learn,
+        )  # fmt: skip
+        total = passed.roll(root, (), 1.0, 0.0)
+        return Gain(total - plain, passed.promised - plain, passed.missed)
+
+    return by_halves(known.shape[1], of_half)
+
+
+def _everything(base: Solution) -> Gain | None:
+    """Return what it brings to know all events and quantities; None where there are too many
+    combinations.
     """
     decision, rolling = base.decision, base.rolling
     if count_of_ways(decision) > MOST_WORLDS:
@@ -241,7 +256,7 @@ def _everything(base: Solution) -> tuple[float, float] | None:
                 else rolling.utility.of(np.asarray(best))
             )
             total = total + weight * worth
-    return _gain(base, total)
+    return _over_plain(base, total)
 
 
 def _best_of(
@@ -335,7 +350,8 @@ def sample_information_value(
         }
     answer = pd.DataFrame.from_dict(rows, orient="index")
     answer.index.name = "signal"
-    answer.attrs["worth"], answer.attrs["error"] = _gain(base, informed)
+    worth = _in_money(base, _over_plain(base, informed).judged)
+    answer.attrs["worth"], answer.attrs["error"] = max(float(worth), 0.0), worth.error
     return answer
 
 

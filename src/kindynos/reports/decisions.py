@@ -13,6 +13,7 @@ from rich.text import Text
 from kindynos.formatting import per_cent, share_decimals, short, with_error
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.reports.answers import decision_answer, opening
+from kindynos.reports.knowing import knowing_answer, knowing_table
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, Words, table_from
@@ -32,8 +33,13 @@ def decided(
     """Return the alternatives, the policy, dominance, what it is worth to know, and where the best
     alternative switches.
     """
+    knows = (
+        []
+        if worth is None or "pays" not in worth
+        else (knowing_answer(worth, solution.decision.unit))
+    )
     parts: list[RenderableType] = [
-        *opening(decision_answer(solution, switches)),
+        *opening([*decision_answer(solution, switches), *knows]),
         _alternatives(solution),
         "",
         _policy(solution),
@@ -41,7 +47,8 @@ def decided(
         _beats(solution),
     ]
     if worth is not None:
-        parts += ["", _worth(worth)]
+        title = "What it would be worth to know before choosing"
+        parts += ["", knowing_table(worth, solution.decision.unit, title)]
     if tests is not None and len(tests):
         parts += ["", _tests(tests)]
     if solution.decision.criteria:
@@ -162,14 +169,6 @@ def _beats(solution: Solution) -> FigureTable:
             "mean regret": _worth_of("mean"),
             **_plainly("P95"),
         },
-    )
-
-
-def _worth(worth: pd.DataFrame) -> FigureTable:
-    return table_from(
-        "What it would be worth to know before choosing",
-        worth.rename_axis("known"),
-        {"known": "known", "worth at most": _worth_of("worth")},
     )
 
 

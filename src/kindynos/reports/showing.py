@@ -98,7 +98,7 @@ report_of.register(Backtest, markets.backtested)
 
 @report_of.register
 def _(solution: Solution) -> Report:
-    options = {
+    options: dict[str, Any] = {
         "by": solution.by,
         "level": solution.level if solution.by == "percentile" else None,
         "trials": solution.trials,

@@ -327,6 +327,37 @@ class Comparison(Reported):
         ahead, share = by_name["mean"], by_name.get("higher", nothing)
         return Best(ordered[0], ordered[1], ahead, share, figures[0][1])
 
+    @delegated_to("kindynos.studies.knowing", "worth_of_knowing")
+    def worth_of_knowing(
+        self,
+        outcome: str,
+        known: Sequence[str] | None = None,
+        study_cost: Mapping[str, float] | None = None,
+    ) -> pd.DataFrame:
+        """Return what it is worth, on average, to know drivers before choosing between the
+        scenarios, in the units of the outcome: each driver (default: all that no scenario
+        replaces), each two of the three that are worth most, and everything; the most first.
+
+        ``worth`` is what the choices bring that are best given what is known, over the scenario
+        that is best without, judged on trials on which they were not found, with its 95 %
+        ``error``; the true worth lies between it and ``fitted``, what the regressions promise.
+        Drivers over periods are known by their average. ``study_cost`` gives the cost of finding
+        out, by name, also of two ("a and b"): ``net`` of it, and whether the study ``pays``.
+        Raises RunError for scenarios that are not runs on the same draws, and for trials without a
+        value.
+
+        >>> from kindynos import Model, Normal
+        >>> model = Model("Pilot")
+        >>> model.given(build=0)
+        >>> model.driver("demand", Normal(0, 10))
+        >>> model.outcome("profit", "build * demand")
+        >>> model.scenario("build", build=1)
+        >>> compared = model.compare(trials=20_000, seed=1)
+        >>> worth = compared.worth_of_knowing("profit", study_cost={"demand": 1})
+        >>> bool(abs(worth.loc["demand", "worth"] - 3.99) < 0.1), worth.loc["demand", "pays"]
+        (True, 'yes')
+        """
+
     def rows_of(self, outcome: str) -> dict[str, RowResult]:
         """Return a row outcome by scenario; raises RunError where it is not a row of all."""
         if not isinstance(outcome, str) or outcome not in self._rows:
