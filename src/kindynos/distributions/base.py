@@ -45,6 +45,8 @@ class Distribution(Contract, Inline):
         at_least: Any = None,
         at_most: Any = None,
         weights_kind: WeightsKind = "counts",
+        truncated_below: Any = None,
+        censored_above: Any = None,
         **fixed: float,
     ) -> Self:
         """Return the distribution of this family fitted to ``values``, with standard errors in
@@ -55,9 +57,13 @@ class Distribution(Contract, Inline):
         population each stands for, so that the values are worth fewer than their number (Kish's
         effective number). ``fixed`` parameters are held: ``low=0``; those
         with a default keep it. ``at_least`` and ``at_most`` are masks of values that are only
-        bounds: a machine that still runs, a loss up to the limit of a cover. Raises ParameterError
-        for values that nothing can be estimated from or that the family cannot give, and where the
-        likelihood has no maximum; where the maximum lies at an end, ``fitted.at_bound`` says so.
+        bounds: a machine that still runs, a loss up to the limit of a cover. ``censored_above`` is
+        such a limit, one number or one per value: what reaches it is known only to be at least so
+        much. ``truncated_below`` is a threshold, one number or one per value, below which a value
+        would not have been recorded: the distribution is that of all values, and
+        ``fitted.unseen`` how many were not seen. Raises ParameterError for values that nothing can
+        be estimated from or that the family cannot give, and where the likelihood has no maximum;
+        where the maximum lies at an end, ``fitted.at_bound`` says so.
 
         >>> from kindynos import Gamma
         >>> gamma = Gamma.fit(Gamma(shape=4, scale=2.5).sample(2_000, seed=1))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -21,7 +22,8 @@ LARGEST, CLOSEST = 1e80, 1e-12
 @dataclass(frozen=True)
 class Data:
     """Values ``(values,)``, a weight each (how often it counts), and which are only bounds:
-    ``above`` and ``below``.
+    ``above`` and ``below``; and the ``thresholds`` below which a value would not have been
+    recorded, -inf for none.
     """
 
     values: Floats
@@ -29,6 +31,7 @@ class Data:
     above: NDArray[np.bool_]
     below: NDArray[np.bool_]
     places: NDArray[np.int64] | None = None  # in what was given, without values of weight 0
+    thresholds: Floats | None = None
 
     def named(self, selected: NDArray[np.bool_]) -> str:
         """Return the first of the chosen values as messages name it."""
@@ -38,8 +41,8 @@ class Data:
 
     @property
     def plain(self) -> bool:
-        """Whether every value is known exactly."""
-        return not (self.above.any() or self.below.any())
+        """Whether every value is known exactly, and any other would have been recorded."""
+        return not (self.above.any() or self.below.any()) and self.thresholds is None
 
     @property
     def known(self) -> NDArray[np.bool_]:
@@ -112,6 +115,8 @@ def data_of(
     at_least: Any = None,
     at_most: Any = None,
     weights_kind: str = "counts",
+    truncated_below: Any = None,
+    censored_above: Any = None,
 ) -> Data:
     """Return checked data, without values of weight 0; raises ParameterError for values that
     nothing can be estimated from.
@@ -121,6 +126,66 @@ def data_of(
     """
     one_of("weights_kind", weights_kind, ("counts", "survey"))
     array = array_of("values", values)
+    _check_values(array)
+    above, below = (_mask("at_least", at_least, len(array)), _mask("at_most", at_most, len(array)))
+    if censored_above is not None:
+        limits = _one_a_value("censored_above", censored_above, len(array), math.inf)
+        above, array = above | (array >= limits), np.minimum(array, limits)
+    thresholds = None
+    if truncated_below is not None:
+        thresholds = _one_a_value("truncated_below", truncated_below, len(array), -math.inf)
+        _check_recorded(array, thresholds, below)
+    if (above & below).any():
+        raise ParameterError(f"value {int(np.argmax(above & below))} is both at_least and at_most")
+    if (above | below).all():
+        raise ParameterError("every value is only a bound; some must be known")
+    valid = _weights(weights, len(array))
+    if weights_kind == "survey":
+        valid = valid * valid.sum() / (valid**2).sum()
+    kept = valid > 0
+    data = Data(
+        array[kept],
+        valid[kept],
+        above[kept],
+        below[kept],
+        np.flatnonzero(kept),
+        None if thresholds is None or np.isinf(thresholds).all() else thresholds[kept],
+    )
+    if data.values.size < 2 or np.ptp(data.values) == 0 or not data.known.any():
+        raise ParameterError("the values with a weight above 0 leave nothing to estimate")
+    return data
+
+
+def _one_a_value(name: str, limits: Any, count: int, none: float) -> Floats:
+    """Return a limit for each value, from one for all or one each; NaN and infinity stand for
+    none.
+    """
+    array = array_of(name, limits)
+    if array.shape not in ((), (count,)):
+        raise ParameterError(
+            f"{name} must be one number, or one for each of the {count} values, not {array.shape}"
+        )
+    return np.broadcast_to(np.where(np.isfinite(array), array, none), (count,)).astype(np.float64)
+
+
+def _check_recorded(values: Floats, thresholds: Floats, below: NDArray[np.bool_]) -> None:
+    """Raise ParameterError for a value that its threshold would have kept out."""
+    if below.any():
+        raise ParameterError(
+            "at_most does not go with truncated_below: what is only at most so much may lie below "
+            "the threshold, where nothing is recorded"
+        )
+    short = values < thresholds
+    if short.any():
+        position = int(np.argmax(short))
+        raise ParameterError(
+            f"value {position} is {values[position]:g}, which lies below its threshold, "
+            f"{thresholds[position]:g}"
+        )
+
+
+def _check_values(array: Floats) -> None:
+    """Raise ParameterError for values that nothing can be estimated from."""
     if array.ndim != 1:
         raise ParameterError(f"values must be flat, not {array.shape}")
     if len(array) < FEWEST:
@@ -131,19 +196,6 @@ def data_of(
     if np.ptp(array) == 0:
         raise ParameterError(f"all values are equal, {array[0]:g}; there is nothing to estimate")
     check_size(array)
-    above, below = (_mask("at_least", at_least, len(array)), _mask("at_most", at_most, len(array)))
-    if (above & below).any():
-        raise ParameterError(f"value {int(np.argmax(above & below))} is both at_least and at_most")
-    if (above | below).all():
-        raise ParameterError("every value is only a bound; some must be known")
-    valid = _weights(weights, len(array))
-    if weights_kind == "survey":
-        valid = valid * valid.sum() / (valid**2).sum()
-    kept = valid > 0
-    data = Data(array[kept], valid[kept], above[kept], below[kept], np.flatnonzero(kept))
-    if data.values.size < 2 or np.ptp(data.values) == 0 or not data.known.any():
-        raise ParameterError("the values with a weight above 0 leave nothing to estimate")
-    return data
 
 
 def check_size(values: Floats) -> None:

@@ -19,6 +19,7 @@ from kindynos.inference.later import Later
 if TYPE_CHECKING:
     from kindynos.fitting.newton import NewtonOptimum
     from kindynos.fitting.search import LikelihoodSearch
+    from kindynos.inference.estimates import Estimate
 
 DROP = Z**2 / 2  # in log likelihood, at the end of a 95 % interval
 EDGE_DROP = 3.8  # the same at a limit, beyond the usual theory: holds 92 to 98 % in simulation
@@ -87,6 +88,16 @@ class Fit:
         Statistics 6 (1978).
         """
         return math.log(self.observations) * self.parameters - 2 * self.log_likelihood
+
+    @cached_property
+    def unseen(self) -> Estimate | None:
+        """How many values lie below the thresholds, unrecorded, with the 95 % interval in which
+        their number and the open parameters leave it; None for a fit without thresholds. The upper
+        end is infinite where the records cannot tell.
+        """
+        from kindynos.fitting.truncated import unseen
+
+        return unseen(self)
 
     def table(self) -> Any:
         """Return a DataFrame of the parameters: estimate, standard error, and both ends of the 95 %
@@ -324,10 +335,14 @@ class ProfileIntervals:
         reached = dict(zip(self.narrow.free, self.summit.theta[0].tolist(), strict=True))
         reached |= {name: rows[0][1] for name, rows in self.edges.items()}
         best = np.array([reached[name] for name in search.free])
-        vague = self.edges or any(
-            self.narrow.spread_of(self.summit, self.narrow.free.index(name)) > WIDE
-            for name in family.limits
-            if name in self.narrow.free
+        vague = (
+            self.edges
+            or search.data.thresholds is not None
+            or any(
+                self.narrow.spread_of(self.summit, self.narrow.free.index(name)) > WIDE
+                for name in family.limits
+                if name in self.narrow.free
+            )
         )
         # beyond a location nothing lies at such a limit: nothing bounds it, and a scale is bounded
         # from above alone

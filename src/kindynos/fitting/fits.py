@@ -14,6 +14,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
+from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
 from kindynos.fitting.data import Data, data_of
@@ -50,12 +51,16 @@ def fit(
     at_least: Any = None,
     at_most: Any = None,
     weights_kind: str = "counts",
+    truncated_below: Any = None,
+    censored_above: Any = None,
     **fixed: float,
 ) -> Kind:
     """Return the distribution of a kind fitted to values; see ``Distribution.fit``."""
     family = family_of(kind)
     one_of("method", method, METHODS)
-    data = data_of(values, weights, at_least, at_most, weights_kind)
+    data = data_of(
+        values, weights, at_least, at_most, weights_kind, truncated_below, censored_above
+    )
     held = held_parameters(family, data, fixed)
     check_support(family, data, held)
     if method != "likelihood":
@@ -114,6 +119,11 @@ def held_parameters(family: Family, data: Data, fixed: Mapping[str, Any]) -> dic
             )
     by_name = {**defaults, **by_name}
     for name, side in family.at_data.items():
+        if name not in by_name and side < 0 and data.thresholds is not None:
+            raise ParameterError(
+                f"give {name}=, the lower end: the smallest value seen says nothing of it where "
+                "smaller ones are not recorded"
+            )
         if name not in by_name:
             valid = data.values[data.known]
             by_name[name] = float(valid.min() if side < 0 else valid.max())
@@ -279,7 +289,9 @@ def _made(
         standard_errors=errors,
         intervals=(
             Later(ProfileIntervals(search, summit, intervals, edges), "found")
-            if search.family.limits or (not search.family.smooth and search.free == ["mode"])
+            if search.family.limits
+            or data.thresholds is not None
+            or (not search.family.smooth and search.free == ["mode"])
             else intervals
         ),
         names=tuple(search.free),
@@ -331,8 +343,17 @@ def _description(data: Data, fixed: Mapping[str, float], at_bound: Mapping[str, 
         parts.append(f"{int(data.above.sum())} of them known only to be at least so much")
     if data.below.any():
         parts.append(f"{int(data.below.sum())} of them known only to be at most so much")
+    if data.thresholds is not None:
+        parts.append(f"recorded only above {_thresholds(data.thresholds)}")
     parts += [f"{name} held at {value:g}" for name, value in fixed.items()]
     return "; ".join([*parts, *at_bound.values()])
+
+
+def _thresholds(thresholds: Floats) -> str:
+    low, high = (float(end) for end in (thresholds.min(), thresholds.max()))
+    if low == high:
+        return f"{low:,g}"
+    return f"thresholds of up to {high:,g}" if math.isinf(low) else f"{low:,g} to {high:,g}"
 
 
 def _by_moments(
@@ -343,7 +364,8 @@ def _by_moments(
     """
     if not data.plain:
         raise ParameterError(
-            f"method={method!r} needs values that are known exactly; use the likelihood"
+            f"method={method!r} needs values that are known exactly, and all of them; use the "
+            "likelihood"
         )
     solve = by_moments if method == "moments" else by_lmoments
     answer = solve(kind, data, held)

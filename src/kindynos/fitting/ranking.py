@@ -202,6 +202,8 @@ def fit_distributions(
     weights_kind: WeightsKind = "counts",
     at_least: Any = None,
     at_most: Any = None,
+    truncated_below: Any = None,
+    censored_above: Any = None,
     samples: int = SAMPLES,
 ) -> Ranking:
     """Return distributions fitted to values ``(values,)`` by maximum likelihood, best first by a
@@ -210,8 +212,9 @@ def fit_distributions(
     ``candidates`` are names or classes; without them, all that can give such values, those of
     counts for whole numbers that repeat. The ``criterion`` is ``"aic"``, ``"aicc"`` (for few
     values) or ``"bic"``. ``weights_kind`` says what weights are, "counts" or "survey", as in
-    ``Distribution.fit``; weighted and censored data have no tests of fit. ``samples`` is how many
-    the bootstrap of the p-values draws, at most 100,000. Raises ParameterError for values that
+    ``Distribution.fit``, as are ``truncated_below`` and ``censored_above``; weighted, truncated and
+    censored data have no tests of fit. ``samples`` is how many the bootstrap of the p-values draws,
+    at most 100,000. Raises ParameterError for values that
     nothing can be estimated from, and where no
     candidate serves.
 
@@ -223,7 +226,9 @@ def fit_distributions(
     """
     one_of("criterion", criterion, CRITERIA)
     check_integer("samples", samples, least=19, most=MOST_SAMPLES)
-    data = data_of(values, weights, at_least, at_most, weights_kind)
+    data = data_of(
+        values, weights, at_least, at_most, weights_kind, truncated_below, censored_above
+    )
     left_out: dict[str, str] = {}
     selected = _candidates(candidates, data, left_out)
     with remembering():  # what all of them ask of the values
@@ -240,16 +245,17 @@ def _fitted_to(
 ) -> list[Distribution]:
     """Return what can be fitted of the candidates, and add to ``left_out`` why others cannot."""
     fitted: list[Distribution] = []
+    known: dict[str, Any] = {
+        "at_least": data.above, "at_most": data.below, "truncated_below": data.thresholds
+    }  # fmt: skip
     for kind in selected:
         try:
-            item = kind.fit(data.values, data.weights, at_least=data.above, at_most=data.below)
+            item = kind.fit(data.values, data.weights, **known)
         except ParameterError as error:
             left_out[kind.label] = str(error).split(": ", 1)[-1]
             if kind.label == "student t" and "df below 2" in str(error):
                 by_scale = CATALOGUE.find("student t by scale")
-                fitted.append(
-                    by_scale.fit(data.values, data.weights, at_least=data.above, at_most=data.below)
-                )
+                fitted.append(by_scale.fit(data.values, data.weights, **known))
             continue
         if math.isfinite(getattr(item.fitted, criterion)):
             fitted.append(item)
@@ -292,6 +298,11 @@ def _sensible(family: Family, data: Data, left_out: dict[str, str]) -> bool:
     if family.at_data:
         reason = (
             "its end lies at a value, which the criterion does not allow for; name it as a "
+            "candidate to see it"
+        )
+    elif data.thresholds is not None and family.low < 0 <= data.thresholds.min():
+        reason = (
+            "it reaches below 0, where records above a threshold say nothing; name it as a "
             "candidate to see it"
         )
     elif family.needed and family.label != "beta":

@@ -5,7 +5,7 @@ searched for.
 from __future__ import annotations
 
 import math
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -22,6 +22,8 @@ from kindynos.fitting.newton import NewtonOptimum, climb
 from kindynos.fitting.scales import Scale
 from kindynos.inference.intervals import Z
 
+# sds by which values with the unseen ones may lie lower, and times that they may be wider
+LOWER, WIDER = (0.0, 0.5, 1.0, 2.0), (1.0, 0.7, 1.4, 2.0)
 MOST_AT_ONCE = 2_000_000  # densities held at a time
 # shape of an extreme or excess below which the curvature tells no error: Smith, Biometrika 72
 # (1985), 67-90
@@ -107,14 +109,31 @@ class LikelihoodSearch:
 
     def starts(self) -> list[dict[str, float]]:
         """Return parameters to begin from, those that are held left as they are."""
+        begun = [self.data] if self.data.thresholds is None else list(self._with_unseen())
+        return [start for data in begun for start in self._starts_of(data)]
+
+    def _starts_of(self, data: Data) -> list[dict[str, float]]:
         if self.family.starts is None:  # the maximum as if every value were known
             assert self.family.exact is not None
-            every = replace(self.data, above=self.data.above & False, below=self.data.below & False)
+            nothing = np.zeros(data.values.size, dtype=bool)
+            every = replace(data, above=nothing, below=nothing, thresholds=None)
             exact = self.family.exact(every, self.held)
             if exact is None:
                 raise ParameterError("cannot be fitted with these parameters held")
             return [{name: float(value) for name, value in exact.items()}]
-        return [{**start, **self.held} for start in self.family.starts(self.data, self.held)]
+        return [{**start, **self.held} for start in self.family.starts(data, self.held)]
+
+    def _with_unseen(self) -> Iterator[Data]:
+        """Yield the data as they are, and as they may be with the values that are not seen: lower
+        and wider.
+        """
+        positive = self.family.low >= 0 and float(self.data.values.min()) > 0
+        x = np.log(self.data.values) if positive else self.data.values
+        mean, sd = float(x.mean()), float(x.std())
+        for down in LOWER:
+            for wide in WIDER:
+                moved = mean + wide * (x - mean) - down * sd
+                yield replace(self.data, values=np.exp(moved) if positive else moved)
 
     def likelihood(self, theta: Floats, active: NDArray[np.int64]) -> Floats:
         """Return the log likelihood ``(rows, points)`` of parameters ``(rows, points,
@@ -138,7 +157,7 @@ class LikelihoodSearch:
             total = logs.sum(axis=-1) if self.data.even else logs @ self._known_weights
         if total.shape != theta.shape[:2]:
             total = np.broadcast_to(total, theta.shape[:2])
-        return total if self.data.plain else total + self._censored(theta)
+        return total if self.data.plain else total + self._known_in_part(theta)
 
     @cached_property
     def _known(self) -> Floats:
@@ -149,26 +168,49 @@ class LikelihoodSearch:
     def _known_weights(self) -> Floats:
         return self.data.weights[~(self.data.above | self.data.below)]
 
-    def _censored(self, theta: Floats) -> Floats:
-        """Return what values that are only bounds add: the log of the chance of more, or of
-        less.
+    def _known_in_part(self, theta: Floats) -> Floats:
+        """Return what values add that are only bounds, the log of the chance of more or of less,
+        and what thresholds add, below which no value is seen: less the log of the chance of being
+        seen.
         """
         data = self.data
         answer: Floats = np.empty(theta.shape[:2])
         for position in np.ndindex(theta.shape[:2]):
             try:
-                made = self.family.kind(
-                    **{n: float(v) for n, v in self.parameters(theta[position]).items()}
-                )
+                made = self.made_at(theta[position])
                 with np.errstate(all="ignore"):
                     over = (
                         np.log(made._survival(data.values[data.above])) @ data.weights[data.above]
                     )
                     under = np.log(made._cdf(data.values[data.below])) @ data.weights[data.below]
-                answer[position] = over + under
+                    seen = self.seen_thresholds[1] @ self.log_seen(made)
+                answer[position] = over + under - seen
             except ParameterError:
                 answer[position] = -np.inf
-        return answer
+        return np.where(np.isnan(answer), -np.inf, answer)
+
+    def made_at(self, theta: Floats) -> Any:
+        """Return the distribution at theta ``(parameters,)``; raises ParameterError where there is
+        none.
+        """
+        return self.family.kind(**{n: float(v) for n, v in self.parameters(theta).items()})
+
+    @cached_property
+    def seen_thresholds(self) -> tuple[Floats, Floats]:
+        """The thresholds, each once, and how many values were recorded above each; whole numbers
+        are recorded from their threshold on.
+        """
+        if self.data.thresholds is None:
+            return np.empty(0), np.empty(0)
+        at, inverse = np.unique(self.data.thresholds, return_inverse=True)
+        counts = np.bincount(inverse, self.data.weights).astype(np.float64)
+        return np.asarray(np.ceil(at) - 1 if self.family.whole else at), counts
+
+    def log_seen(self, made: Any) -> Floats:
+        """Return the log of the chance of a value above each of the thresholds."""
+        at = self.seen_thresholds[0]
+        with np.errstate(all="ignore"):
+            return np.asarray(np.where(np.isinf(at), 0.0, np.log(made._survival(at))))
 
     def flat_summit(self, theta: Floats) -> NewtonOptimum:
         """Return the summit at theta without a Hessian, which a likelihood with corners does not
