@@ -12,7 +12,7 @@ import click
 from kindynos.cli.options import missing_words_option, series_options, table_file
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import SHARE, Bar
-from kindynos.cli.types import WHOLE
+from kindynos.cli.types import FIGURE, WHOLE
 from kindynos.errors import DataWarning, KindynosError
 from kindynos.tables.layout import TableFormat
 
@@ -91,6 +91,23 @@ CALENDAR_AHEAD = 60  # periods for which days of trading are worked out
     is_flag=True,
     help="With --as-driver: draw the parameters too, as the records leave them open.",
 )
+@click.option(
+    "--truncated-below",
+    type=FIGURE,
+    help="The threshold below which nothing is recorded; the distribution is that of all values, "
+    "and says how many were not seen.",
+)
+@click.option(
+    "--column-of-thresholds",
+    metavar="NAME",
+    help="The column of the file with the threshold of each value, where they differ; empty for "
+    "none.",
+)
+@click.option(
+    "--censored-above",
+    type=FIGURE,
+    help="A limit: values that reach it are known only to be at least so much.",
+)
 @table_file
 @missing_words_option
 @with_output
@@ -109,6 +126,9 @@ def fit(
     show: str | None,
     as_driver: str | None,
     uncertain: bool,
+    truncated_below: float | None,
+    column_of_thresholds: str | None,
+    censored_above: float | None,
     layout: dict[str, Any],
     missing: tuple[str, ...],
 ) -> Report | None:
@@ -125,6 +145,7 @@ def fit(
       kindynos fit passengers.csv --series --spacing month --season 12
       kindynos fit passengers.csv --series --trading-days --no-rolling
       kindynos fit past_estimates.csv --track-record
+      kindynos fit repair_bills.csv --truncated-below 2000
     """
     column, dates, every = series["column"], series["dates"], series["every"]
     season = series["season"]
@@ -143,6 +164,11 @@ def fit(
             | {"--no-rolling": no_rolling or None}
         )
     _check_driver(as_driver, uncertain)
+    if truncated_below is not None and column_of_thresholds is not None:
+        raise KindynosError("--truncated-below is one threshold, --column-of-thresholds one each")
+    known = _Known(truncated_below, column_of_thresholds, censored_above)
+    if as_series and known != _Known():
+        raise KindynosError("thresholds and limits go with distributions, not with --series")
     requested = _Wanted(
         TableFormat.checked(**layout, missing=missing),
         None if candidates is None else _names(candidates),
@@ -155,7 +181,7 @@ def fit(
         asked = (column, dates, every, season, ahead, regressors, not no_rolling)
         answer = _processes(data, *asked, requested)
     else:
-        answer = _distributions(data, column, requested)
+        answer = _distributions(data, column, requested, known)
     if isinstance(answer, str):
         click.echo(answer)
         return None
@@ -199,6 +225,15 @@ class _Wanted:
 
 
 @dataclass(frozen=True)
+class _Known:
+    """What is known of values only in part: a threshold, the column of one each, and a limit."""
+
+    threshold: float | None = None
+    column: str | None = None
+    limit: float | None = None
+
+
+@dataclass(frozen=True)
 class _Regressors:
     """What is known ahead: columns of the file, days of trading, holidays of another file."""
 
@@ -230,7 +265,9 @@ def _names(text: str) -> list[str]:
     return [name.strip() for name in re.split(r",(?![^(]*\))(?! )", text) if name.strip()]
 
 
-def _distributions(data: Path, column: str | None, requested: _Wanted) -> Report | str:
+def _distributions(
+    data: Path, column: str | None, requested: _Wanted, known: _Known
+) -> Report | str:
     """Return the ranking of distributions, or one of them as a driver's table."""
     import numpy as np
 
@@ -239,8 +276,18 @@ def _distributions(data: Path, column: str | None, requested: _Wanted) -> Report
     from kindynos.model.writing import driver_table
 
     values, notes = values_and_notes(data, column, requested.layout)
-    value = values[~np.isnan(values)]
-    ranking: Ranking = fit_distributions(value, requested.candidates, requested.criterion)
+    there = ~np.isnan(values)
+    threshold: Any = known.threshold
+    if known.column is not None:
+        thresholds, _ = values_and_notes(data, known.column, requested.layout)
+        threshold = thresholds[there]
+    ranking: Ranking = fit_distributions(
+        values[there],
+        requested.candidates,
+        requested.criterion,
+        truncated_below=threshold,
+        censored_above=known.limit,
+    )
     best = ranking.best if requested.show is None else ranking[requested.show]
     if requested.as_driver is not None:
         source = f"{best.fitted.description}, {data.name}"

@@ -19,6 +19,7 @@ from kindynos.errors import ParameterError
 from kindynos.fitting.data import Data, data_of
 from kindynos.fitting.families import FAMILIES, Family
 from kindynos.fitting.goodness import SAMPLES, Distances, goodness
+from kindynos.fitting.truncated import abrupt_beginning
 from kindynos.formatting import p_value
 from kindynos.literals import WeightsKind
 from kindynos.memory import remembering
@@ -106,6 +107,15 @@ class Ranking(Reported):
             if progress is not None:
                 progress((position + 1) / len(self.fitted))
         return kept
+
+    @cached_property
+    def begins_at(self) -> float | None:
+        """The round figure at which the values begin so abruptly that smaller ones seem not to be
+        recorded; None where nothing tells so, or ``truncated_below`` says it.
+        """
+        whole = _are_counts(self.data)
+        plain = self.data.plain and self.data.even and not whole
+        return abrupt_beginning(self.data.values) if plain else None
 
     def table(self) -> pd.DataFrame:
         """Return a DataFrame, one row per distribution, best first, and below them those left out,

@@ -127,7 +127,7 @@ class LikelihoodSearch:
         """Yield the data as they are, and as they may be with the values that are not seen: lower
         and wider.
         """
-        positive = self.family.low >= 0 and float(self.data.values.min()) > 0
+        positive = float(self.data.values.min()) > 0
         x = np.log(self.data.values) if positive else self.data.values
         mean, sd = float(x.mean()), float(x.std())
         for down in LOWER:

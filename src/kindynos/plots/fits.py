@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from matplotlib.axes import Axes
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
 KINDS = ("density", "quantiles")
 COLOURS, STROKES = (DARK, ACCENT, "#7a4a9e", INK), ("-", "--", "-.", ":")
 MOST_BARS, POINTS = 40, 500
+LEVELS = 1 - np.geomspace(1, 1e-7, 4001)  # at which quantiles of what is recorded are known
 BAND = (0.025, 0.975)
 
 
@@ -45,7 +47,8 @@ def fitted_distributions(
     """
     one_of("what", what, KINDS)
     if what == "quantiles":
-        _quantiles(ax, ranking.best if name is None else ranking[name], ranking.data.values)
+        selected = ranking.best if name is None else ranking[name]
+        _quantiles(ax, selected, ranking.data.values, ranking.data.thresholds)
         return
     rows = (
         list(ranking)[: check_integer("best", best, least=1)] if name is None else [ranking[name]]
@@ -54,7 +57,7 @@ def fitted_distributions(
     if rows[0].discrete:
         _counts(ax, rows, values)
     else:
-        _densities(ax, rows, values)
+        _densities(ax, rows, values, ranking.data.thresholds)
     factor, label = scale_of(values)
     scaled_ticks(ax.xaxis, factor)
     ax.set_xlabel(f"value ({label.strip()})" if label else "value")
@@ -76,14 +79,20 @@ def _bars(values: Floats) -> Floats:
     )
 
 
-def _densities(ax: Axes, selected: list[Distribution], values: Floats) -> None:
+def _densities(
+    ax: Axes, selected: list[Distribution], values: Floats, thresholds: Floats | None
+) -> None:
     edges = _bars(values)
     heights = np.histogram(values, edges, density=True)[0]
     ax.hist(values, edges.tolist(), density=True, color=LIGHT, ec="white", label="values")
     room = 0.08 * float(np.ptp(values))
     x = np.linspace(edges[0] - room, edges[-1] + room, POINTS)
     for item, colour, stroke in zip(selected, COLOURS, STROKES, strict=False):
-        ax.plot(x, item.pdf(x), color=colour, ls=stroke, lw=2, label=_label(item))
+        density = np.asarray(item.pdf(x))
+        if thresholds is not None:  # of what is recorded
+            seen = 1 / np.array([item.chance(above=float(at)) for at in thresholds])
+            density = density * ((x[:, None] > thresholds) * seen).mean(axis=1)
+        ax.plot(x, density, color=colour, ls=stroke, lw=2, label=_label(item))
     ax.plot(values, np.full(len(values), -0.03 * heights.max()), "|", color=INK, alpha=0.5, ms=6)
     ax.set_ylim(-0.06 * heights.max(), 1.45 * heights.max())
     ax.set_yticks([])
@@ -102,7 +111,18 @@ def _counts(ax: Axes, selected: list[Distribution], values: Floats) -> None:
     ax.set_ylabel("share of the values")
 
 
-def _quantiles(ax: Axes, distribution: Distribution, values: Floats) -> Axes:
+def _recorded(distribution: Distribution, thresholds: Floats) -> Callable[[Floats], Floats]:
+    """Return the quantiles of what is recorded above thresholds, one per value."""
+    hidden = np.array([1 - distribution.chance(above=float(at)) for at in thresholds])
+    levels = hidden.min() + (1 - hidden.min()) * LEVELS
+    reached = np.clip((levels[:, None] - hidden) / (1 - hidden), 0, 1).mean(axis=1)
+    values = np.asarray(distribution.quantile(levels))
+    return lambda at: np.interp(at, reached, values)
+
+
+def _quantiles(
+    ax: Axes, distribution: Distribution, values: Floats, thresholds: Floats | None
+) -> Axes:
     """Draw ordered values against quantiles; 95 of 100 points of data of this distribution lie
     inside the band.
 
@@ -114,8 +134,11 @@ def _quantiles(ax: Axes, distribution: Distribution, values: Floats) -> Axes:
     count = len(x)
     places = np.arange(1, count + 1)
     levels = (places - 0.5) / count
-    ends = [distribution.quantile(betaincinv(places, count + 1 - places, level)) for level in BAND]
-    expected = distribution.quantile(levels)
+    quantile: Any = distribution.quantile
+    if thresholds is not None:
+        quantile = _recorded(distribution, thresholds)
+    ends = [quantile(betaincinv(places, count + 1 - places, level)) for level in BAND]
+    expected = quantile(levels)
     ax.fill_between(
         expected, ends[0], ends[1], color=LIGHT, lw=0, label="95 % of values of this distribution"
     )

@@ -32,7 +32,7 @@ from kindynos.processes.clustering import listed
 from kindynos.reports.answers import asked_sentences, opening, read_answer
 from kindynos.reports.report import DataTable, Draws, Report, only_files
 from kindynos.reports.runs import conditions_table, label
-from kindynos.reports.summary import chances_asked, plain_value
+from kindynos.reports.summary import chances_asked, plain_estimate, plain_value
 from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.results.figures import DEFAULT, TableSpec, outcome_table, reported_figures
 
@@ -50,6 +50,7 @@ FEWEST_IN_ORDER = 20  # values from which a test of their order says anything
 MOST_OUTLIERS = 6
 PERCENTILES = (1, 5, 25, 50, 75, 95, 99)
 CRITERION_WORDS = {"aic": "AIC", "aicc": "AICc", "bic": "BIC"}
+BEYOND = 1e12  # times an estimate, from which an end of its interval says nothing
 
 
 def _distance(value: float, decimals: int) -> str:
@@ -90,8 +91,14 @@ def _ranked_distributions(name: str, ranking: Ranking) -> FigureTable:
 
 
 def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[str]) -> Report:
-    """Return the ranking of distributions, the parameters of one of them, and what it tells."""
-    words = [f"The p-values are by parametric bootstrap, {ranking.samples} samples each."]
+    """Return the ranking of distributions, the parameters of one of them, and what it tells; where
+    records begin abruptly at a figure, the question whether smaller ones are recorded.
+    """
+    words = [
+        f"The p-values are by parametric bootstrap, {ranking.samples} samples each."
+        if ranking.data.plain
+        else "Tests of fit need all values, and each known exactly: there are none here."
+    ]
     words += [
         f"{item.label}: {'; '.join(item.fitted.at_bound.values())}."
         for item in ranking
@@ -111,7 +118,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
     fit = shown.fitted
     return Report.of(
         [
-            *opening([f"{ranking.verdict}."]),
+            *opening([f"{ranking.verdict}.", *_not_recorded(shown, ranking)]),
             _ranked_distributions(name, ranking),
             "",
             _fitted(shown),
@@ -130,6 +137,8 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
                 "criterion": ranking.criterion,
                 "ranking": _known(ranked, "distribution"),
                 "verdict": ranking.verdict,
+                "begins at": ranking.begins_at,
+                "unseen": None if fit.unseen is None else plain_estimate(fit.unseen),
                 "shown": shown.label,
                 "parameters": dict(fit.estimates),
                 "standard_errors": dict(fit.standard_errors),
@@ -143,6 +152,33 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
             "quantiles": partial(ranking.plot, "quantiles", name=shown.label),
         },
     )
+
+
+def _not_recorded(shown: Distribution, ranking: Ranking) -> list[str]:
+    """Return how many values are not recorded, or the question whether there are such."""
+    begins = ranking.begins_at
+    if begins is not None:
+        return [
+            f"All {len(ranking.data.values):,} values are at least {begins:,g}, and many lie close "
+            f"to it: are smaller ones recorded? If not, --truncated-below {begins:g} (in Python "
+            "truncated_below=) makes the distribution that of all."
+        ]
+    unseen = shown.fitted.unseen
+    if unseen is None:
+        return []
+    if not math.isfinite(unseen.high):
+        return [
+            f"How many lie below the threshold, unrecorded, the records cannot tell by "
+            f"{shown.label}: at least {_count(unseen.low)}."
+        ]
+    return [
+        f"By {shown.label} about {_count(float(unseen))} more ({_count(unseen.low)} to "
+        f"{_count(unseen.high)}) lie below the threshold, unrecorded."
+    ]
+
+
+def _count(value: float) -> str:
+    return short(value) if value >= 100 else f"{value:.0f}"
 
 
 def _known(table: pd.DataFrame, key: str) -> list[dict[str, Any]]:
@@ -190,9 +226,18 @@ def _fitted(distribution: Distribution) -> FigureTable:
             name,
             _at(value, error),
             error_text,
-            "" if error == 0.0 else f"{short(low)} to {short(high)}",
+            "" if error == 0.0 else f"{_end(low, value)} to {_end(high, value)}",
         )
     return table
+
+
+def _end(end: float, value: float) -> str:
+    """Return an end of an interval; one that is nothing beside the estimate, or beyond all bounds,
+    as 0 or in words.
+    """
+    if 0 < abs(end) * BEYOND < abs(value):
+        return "0"
+    return "any size" if abs(end) > BEYOND * abs(value) > 0 else short(end)
 
 
 def _families(ranking: Ranking, shown: Distribution) -> list[str]:
@@ -216,6 +261,8 @@ def _fitted_percentiles(distribution: Distribution, ranking: Ranking) -> pd.Data
         return pd.DataFrame(columns=columns)
     beyond = len(records) * np.minimum(PERCENTILES, 100 - np.array(PERCENTILES)) / 100
     own = np.where(beyond < 1, np.nan, np.percentile(records, PERCENTILES))
+    if ranking.data.thresholds is not None:  # of all values, not of those that were recorded
+        own = np.full(len(own), np.nan)
     rows = np.column_stack([fitted.value, fitted.low, fitted.high, own])
     return pd.DataFrame(rows, pd.Index(PERCENTILES, name="percentile"), columns)
 
