@@ -27,6 +27,7 @@ FILES = (
     "median_month.toml",
     "vessels.toml",
     "lease_or_buy.toml",
+    "second_ferry.toml",
     "terminal.toml",
     "new_route.toml",
 )

@@ -126,6 +126,9 @@ class _ModelReader:
         for name, changes in content.scenarios.items():
             with self._table(f"[scenarios.{name}]"):
                 model.scenario(name, **{key: _replacement(value) for key, value in changes.items()})
+        for name, choice in content.choices.items():
+            with self._table(f"[choices.{name}]"):
+                model.choice(name, choice.at, choice.knowing, choice.options, choice.after)
         return model
 
     def _lines(self, model: Model, content: Any) -> None:

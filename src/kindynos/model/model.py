@@ -27,6 +27,7 @@ from kindynos.literals import (
 from kindynos.processes.base import Process
 from kindynos.processes.pathset import PathSet
 from kindynos.program.correlations import Correlation, checked_correlation, checked_matrix
+from kindynos.program.planned import PlannedChoice
 from kindynos.program.program import Program
 from kindynos.program.quantities import (
     Given,
@@ -66,6 +67,7 @@ if TYPE_CHECKING:
     from kindynos.studies.comparison import Comparison
     from kindynos.studies.goal import Goal
     from kindynos.studies.optimum import Optimum
+    from kindynos.studies.policy import Policy
     from kindynos.studies.robustness import Robustness
     from kindynos.studies.sweep import Sweep
 
@@ -533,6 +535,67 @@ class Model(Inline):
         """
         self._statement = self._statement.with_scenario(name, replacements)
 
+    @checked
+    def choice(
+        self,
+        name: str,
+        at: int | str,
+        knowing: str | Sequence[str],
+        options: Mapping[str, Mapping[str, Any]],
+        after: Mapping[str, str] | None = None,
+    ) -> None:
+        """Declare a choice that is made at the end of period ``at``, by what is then known; see
+        ``policy``.
+
+        ``knowing`` names rows, known by their value in that period, and numbers. ``options`` are
+        replacements of given figures by name, ``{"wait": {}, "build": {"size": 2}}``; ``after``
+        says which option of an earlier choice leaves this one open, ``{"first": "wait"}``. Raises
+        ModelError for a model without periods and for what there is not.
+        """
+        if self.periods is None:
+            raise ModelError("a choice is made in a period; the model needs periods=")
+        with concerning(f"choice {name!r}"):
+            labels = tuple(self._statement.timeline.labels)
+            made = PlannedChoice.of(at, knowing, options, after, labels)
+            self._statement = self._statement.with_choice(name, made)
+
+    @property
+    def choices(self) -> Mapping[str, PlannedChoice]:
+        """The choices that are planned, by name, in the order in which they are made."""
+        return dict(self._statement.choices)
+
+    @checked
+    @takes_simulation_options
+    def policy(
+        self,
+        outcome: str,
+        *,
+        trials: int = 10_000,
+        seed: Seed = None,
+        **options: Unpack[SimulationKeywords],
+    ) -> Policy:
+        """Return what the choices of the model are worth for an outcome: in every trial the option
+        is chosen that is best on average given what is known then.
+
+        The rules are found by regression on one half of the trials and judged on the other, and the
+        other way round, from the last choice back. All options are run on the same draws. Raises
+        ModelError for a model without choices, for what depends on later draws or on the choice
+        itself and so cannot be known, and for more than 64 plans.
+
+        >>> from kindynos import Model, Normal
+        >>> model = Model("Pilot", periods=2)
+        >>> model.given(size=0)
+        >>> model.driver("demand", Normal(0, 10), each="period")
+        >>> model.outcome("profit", "size * at(demand, 1)")
+        >>> model.choice("expand", 1, ["demand"], {"stay": {}, "build": {"size": 1}})
+        >>> found = model.policy("profit", trials=20_000, seed=1)
+        >>> bool(abs(found.worth - 3.99) < 0.15), found.rules["expand"]
+        (True, 'stay; build if demand is above 0')
+        """
+        from kindynos.studies.policy import policy
+
+        return policy(self._statement, outcome, SimulationOptions(trials, seed, **options))
+
     @classmethod
     @checked
     def from_function(
@@ -614,10 +677,10 @@ class Model(Inline):
         """
         import pandas as pd
 
-        from kindynos.model.review import review
+        from kindynos.model.review import review_of
 
         return pd.DataFrame(
-            [(answer.name, answer.text) for answer in review(self.compiled())],
+            [(answer.name, answer.text) for answer in review_of(self._statement)],
             columns=["name", "finding"],
         )
 

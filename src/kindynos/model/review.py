@@ -20,6 +20,7 @@ from kindynos.model.unit_findings import unit_review
 from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
 from kindynos.program.quantities import YEARLY, DistributionDriver, Driver, ProcessDriver
+from kindynos.program.statement import Statement
 from kindynos.program.timeline import STEPS
 from kindynos.results.figures import CURRENCY
 from kindynos.units.trees import YEARLY_RATE
@@ -111,6 +112,16 @@ def review(program: Program, *, calculations: bool = True) -> list[Finding]:
             if finding not in along
         ]
     return findings
+
+
+def review_of(statement: Statement) -> list[Finding]:
+    """Return what looks wrong in a model; of one with choices, what does so whatever is chosen."""
+    found = review(statement.program)
+    for choice in statement.choices.values():
+        for changes in filter(None, choice.options.values()):
+            others = review(statement.replace(**changes).program)
+            found = [finding for finding in found if finding in others]
+    return found
 
 
 def serious(program: Program) -> list[Finding]:

@@ -187,6 +187,23 @@ class CorrelationTable(_Table):
     )
 
 
+class ChoiceTable(_Table):
+    """A choice that is made in a period, by what is then known."""
+
+    at: int | str = Field(description="The period, by number or label.", examples=[3, "2030"])
+    knowing: list[str] = Field(
+        description="What is known then: rows by their value in that period, and numbers.",
+        examples=[["demand"]],
+    )
+    options: dict[str, dict[str, Any]] = Field(
+        description="Replacements of given figures, by option.",
+        examples=[{"wait": {}, "build": {"size": 2}}],
+    )
+    after: dict[str, str] = Field(
+        {}, description="Which option of an earlier choice leaves this one open."
+    )
+
+
 class Content(_Table):
     """A model file: what is known, what is uncertain, what is calculated and what is reported."""
 
@@ -205,6 +222,9 @@ class Content(_Table):
     correlations: list[CorrelationTable] = Field([], description="What moves together.")
     scenarios: dict[str, dict[str, Any]] = Field(
         {}, description="Replacements of given figures and drivers, by scenario."
+    )
+    choices: dict[str, ChoiceTable] = Field(
+        {}, description="Choices that are made in a period, by what is then known."
     )
 
     @model_validator(mode="before")
@@ -255,6 +275,7 @@ _KEYS: dict[str, type[BaseModel]] = {
     "outcomes": OutcomeTable,
     "checks": CheckTable,
     "correlations": CorrelationTable,
+    "choices": ChoiceTable,
 }
 
 

@@ -16,6 +16,7 @@ from kindynos.errors import ModelError
 from kindynos.processes.base import Process
 from kindynos.program.calculation import Calculation
 from kindynos.program.correlations import Correlation
+from kindynos.program.planned import PlannedChoice
 from kindynos.program.program import Program
 from kindynos.program.quantities import (
     DependentDriver,
@@ -55,7 +56,14 @@ def to_toml(statement: Statement) -> str:
         _rest_on(tables, calculation)
     if statement.scenarios:
         tables["scenarios"] = statement.scenarios
+    if statement.choices:
+        tables["choices"] = {name: _choice(one) for name, one in statement.choices.items()}
     return _text(tables)
+
+
+def _choice(choice: PlannedChoice) -> Table:
+    table = {"at": choice.at, "knowing": list(choice.knowing), "options": dict(choice.options)}
+    return {**table, "after": dict(choice.after)} if choice.after else table
 
 
 def _rest_on(tables: Table, calculation: Calculation) -> None:

@@ -33,6 +33,7 @@ from kindynos.plots.markets import (
     risk_levels,
 )
 from kindynos.plots.optimum import optimum
+from kindynos.plots.policy import policy
 from kindynos.plots.quantity import quantity
 from kindynos.plots.robustness import robustness
 from kindynos.plots.scatter import scatter, scatter_of
@@ -69,6 +70,7 @@ __all__ = [
     "normality",
     "optimum",
     "paths_fan",
+    "policy",
     "portfolio_value",
     "prices_rebased",
     "quantity",

@@ -16,6 +16,7 @@ from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import KindynosError, ModelError, concerning
 from kindynos.processes.base import Process
 from kindynos.program.correlations import Correlation
+from kindynos.program.planned import PlannedChoice
 from kindynos.program.program import Program, compile_model
 from kindynos.program.quantities import (
     DependentDriver,
@@ -50,6 +51,7 @@ class Statement:
     quantities: Mapping[str, Quantity] = field(default_factory=dict)
     correlations: tuple[Correlation, ...] = ()
     scenarios: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    choices: Mapping[str, PlannedChoice] = field(default_factory=dict)
 
     @checked
     def __post_init__(self) -> None:
@@ -132,6 +134,37 @@ class Statement:
             raise ModelError(f"scenario {name!r} is there already, with other replacements")
         self.scenario(name, replacements)
         return replace(self, scenarios={**self.scenarios, name: dict(replacements)})
+
+    def with_choice(self, name: str, choice: PlannedChoice) -> Statement:
+        """Return the statement with a choice that is planned, after those made before it; raises
+        ModelError for names and replacements that there are not.
+        """
+        check_name(name)
+        if name in self.choices and self.choices[name] != choice:
+            raise ModelError(f"choice {name!r} is there already")
+        for known in choice.knowing:
+            if known not in self.quantities:
+                raise ModelError(
+                    f"no quantity {known!r} to know", unknown=known, known=self.quantities
+                )
+        for earlier, option in choice.after.items():
+            options = self.choices[earlier].options if earlier in self.choices else ()
+            if option not in options or self.choices[earlier].at > choice.at:
+                raise ModelError(
+                    f"after names {earlier} = {shown(option)}, which is not chosen before"
+                )
+        for option, changes in choice.options.items():
+            for figure in changes:
+                if not isinstance(self.quantities.get(figure), Given):
+                    given = [n for n, one in self.quantities.items() if isinstance(one, Given)]
+                    raise ModelError(
+                        f"option {option!r} replaces {figure!r}, which is no given figure",
+                        unknown=figure,
+                        known=given,
+                    )
+            self.scenario(option, changes)
+        every = {**self.choices, name: choice}
+        return replace(self, choices=dict(sorted(every.items(), key=lambda item: item[1].at)))
 
     def scenario(self, name: str, replacements: Any) -> Statement:
         """Return what a scenario makes of the statement; errors name the scenario."""

@@ -9,7 +9,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.formatting import number
-from kindynos.model.review import review
+from kindynos.model.review import review_of
 from kindynos.model.unit_findings import UnitReview, unit_review
 from kindynos.model.writing import cohorts_of
 from kindynos.reports import model_tables
@@ -45,7 +45,7 @@ def checked(model: Model, whole: bool = False, said: Sequence[str] = ()) -> Repo
     parts += opening(model_answer(model))
     for table in tables:
         parts += [table if whole else table.first(MOST_ROWS), ""]
-    answer = review(program)
+    answer = review_of(model.statement)
     tried = model.simulate(TRIED, seed=SEED) if program.checks else None
     if tried is not None:
         parts += [checks_table(tried, model), ""]

@@ -40,6 +40,7 @@ from kindynos.reports.bridges import bridge_report
 from kindynos.reports.console import console
 from kindynos.reports.forecasts import forecast_report
 from kindynos.reports.origin import Origin, model_of
+from kindynos.reports.policy import policy_report
 from kindynos.reports.report import Report
 from kindynos.reports.robustness import robustness_report
 from kindynos.reports.runs import run_report
@@ -51,6 +52,7 @@ from kindynos.studies.bridge import Bridge
 from kindynos.studies.comparison import Comparison
 from kindynos.studies.goal import Goal
 from kindynos.studies.optimum import Optimum
+from kindynos.studies.policy import Policy
 from kindynos.studies.robustness import Robustness
 from kindynos.studies.sweep import Sweep
 
@@ -90,6 +92,7 @@ report_of.register(Comparison, studies.comparison)
 report_of.register(Sweep, studies.sweep)
 report_of.register(Goal, studies.goal)
 report_of.register(Robustness, robustness_report)
+report_of.register(Policy, policy_report)
 report_of.register(Bridge, bridge_report)
 report_of.register(Optimum, optima.optimum)
 report_of.register(TrackRecord, fits.track_record)

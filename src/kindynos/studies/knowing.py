@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError, RunError
-from kindynos.inference.estimates import Estimate
+from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.regression import expected_given
 from kindynos.results import statistics
 from kindynos.results.run import Run
@@ -223,13 +223,21 @@ def worth_table(
     return table.sort_values("worth", ascending=False, kind="stable")
 
 
-def _row(gain: Gain, mean_of: Callable[[Floats], Estimate]) -> dict[str, Any]:
+def mean_and_missed(gain: Gain, mean_of: Callable[[Floats], Estimate]) -> Estimate:
+    """Return the worth of a gain, at least 0, with the larger error of the judged trials and of
+    what may have been missed.
+    """
     judged = mean_of(gain.judged)
-    worth = max(float(judged), 0.0)
     error = judged.error if np.ptp(gain.judged) > 0 else 0.0
     if gain.missed:
         error = max(error, float(mean_of(np.full_like(gain.judged, gain.missed))))
-    return {"worth": worth, "error": error, "fitted": max(float(mean_of(gain.promised)), worth)}
+    return symmetrical(max(float(judged), 0.0), error)
+
+
+def _row(gain: Gain, mean_of: Callable[[Floats], Estimate]) -> dict[str, Any]:
+    worth = mean_and_missed(gain, mean_of)
+    fitted = max(float(mean_of(gain.promised)), float(worth))
+    return {"worth": float(worth), "error": worth.error, "fitted": fitted}
 
 
 def _pays(row: Mapping[str, Any], cost: float) -> str:
