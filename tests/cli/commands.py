@@ -54,6 +54,7 @@ QUICK = {
             *FEW,
         )
     ],
+    "frontier": [("optimize", BEST, *GOAL, "--frontier", "sd net_value", *FEW)],
     "policy": [("decide", "second_ferry.toml", *FEW)],
     "backtest": [("backtest", *HELD, "--method", "historical")],
     "fit": [("fit", "repair_bills.csv")],

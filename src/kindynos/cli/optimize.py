@@ -12,6 +12,7 @@ from kindynos.cli.output import with_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import read_model
 from kindynos.cli.types import WHOLE, Text, by_name, ends_or_values, named
+from kindynos.errors import KindynosError
 
 if TYPE_CHECKING:
     from kindynos.reports.report import Report
@@ -51,6 +52,13 @@ if TYPE_CHECKING:
 @click.option(
     "--evaluations", type=WHOLE, default=200, show_default=True, help="The most points to try."
 )
+@click.option(
+    "--frontier",
+    "against",
+    metavar="FIGURE",
+    help="A second figure: which decisions are efficient for both, such as --maximize 'mean "
+    "net_value' --frontier 'percentile 5 of net_value'.",
+)
 @simulated
 @set_option
 @with_output
@@ -61,6 +69,7 @@ def optimize(
     minimize: str | None,
     constraints: tuple[str, ...],
     evaluations: int,
+    against: str | None,
     simulation: dict[str, Any],
     changes: tuple[str, ...],
 ) -> Report:
@@ -75,10 +84,20 @@ def optimize(
         --vary crossings=600,650,700,750,800 --maximize "mean net_value"
       kindynos optimize best_fare.toml --vary fare=40:75 --maximize "mean passengers" \\
         --subject-to "mean net_value >= 6.5e6"
+      kindynos optimize best_fare.toml --vary fare=40:75 --maximize "mean net_value" \\
+        --frontier "mean passengers"
     """
     from kindynos.reports import optimum
+    from kindynos.reports.frontier import frontier_report
 
     model = read_model(file, changes)
+    if against is not None:
+        what = maximize if minimize is None else minimize
+        if what is None or constraints or None not in (maximize, minimize):
+            raise KindynosError("--frontier goes with one of --maximize and --minimize alone")
+        with Bar("searching", "evaluations") as progress:
+            options = {"evaluations": evaluations, **simulation, "progress": progress}
+            return frontier_report(model.frontier(decisions, what, against, **options))
     with Bar("searching", "evaluations") as progress:
         answer = model.optimize(
             decisions,

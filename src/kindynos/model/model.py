@@ -65,6 +65,7 @@ if TYPE_CHECKING:
     from kindynos.results.run import Run
     from kindynos.results.summary_run import SummaryRun
     from kindynos.studies.comparison import Comparison
+    from kindynos.studies.frontier import ModelFrontier
     from kindynos.studies.goal import Goal
     from kindynos.studies.optimum import Optimum
     from kindynos.studies.policy import Policy
@@ -993,6 +994,47 @@ class Model(Inline):
         optimum_request = OptimumRequest(decisions, maximize, minimize, subject_to, evaluations)
         return optimize(
             self._statement, optimum_request, SimulationOptions.stated(trials, seed, options)
+        )
+
+    @checked
+    @takes_simulation_options
+    def frontier(
+        self,
+        decisions: Mapping[str, Any],
+        what: str,
+        against: str,
+        *,
+        evaluations: int = 200,
+        trials: int = 10_000,
+        seed: Seed = None,
+        **options: Unpack[SimulationKeywords],
+    ) -> ModelFrontier:
+        """Return the decisions that are efficient for two figures: no other is better in one and at
+        least as good in the other.
+
+        ``frontier({"fare": (45, 65), "ferries": [0, 1]}, "mean net_value", against="percentile 5 of
+        net_value")``; decisions are stated as for ``optimize``. Of a spread, a loss and the chance
+        of the wrong side of a target less is better, of other figures what is better of their
+        outcome. All points are tried on the same draws; the efficient ones are judged on fresh
+        draws. Raises ParameterError or ModelError for what cannot be sought.
+
+        >>> from kindynos import Model, Normal
+        >>> model = Model("Two bets")
+        >>> model.given(share=0.5)
+        >>> model.driver("market", Normal(0.06, 0.2))
+        >>> model.outcome("value", "0.02 * (1 - share) + share * market")
+        >>> found = model.frontier(
+        ...     {"share": [0, 0.5, 1]}, "mean value", against="sd value", trials=500, seed=1
+        ... )
+        >>> len(found.table), len(found.dominated)
+        (3, 0)
+        """
+        from kindynos.studies.frontier import frontier
+        from kindynos.studies.optimizing import OptimumRequest
+
+        request = OptimumRequest(decisions, what, None, (), evaluations)
+        return frontier(
+            self._statement, request, against, SimulationOptions(trials, seed, **options)
         )
 
     def to_toml(self) -> str:

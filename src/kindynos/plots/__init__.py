@@ -17,6 +17,7 @@ from kindynos.plots.convergence import convergence
 from kindynos.plots.decision import decision
 from kindynos.plots.density import density
 from kindynos.plots.distribution import distribution
+from kindynos.plots.efficient import efficient_decisions
 from kindynos.plots.fan import fan
 from kindynos.plots.fans import fans
 from kindynos.plots.fits import fitted_distributions, normality
@@ -59,6 +60,7 @@ __all__ = [
     "density",
     "diagnostics",
     "distribution",
+    "efficient_decisions",
     "fan",
     "fans",
     "fitted_distributions",

@@ -39,6 +39,7 @@ from kindynos.reports import optimum as optima
 from kindynos.reports.bridges import bridge_report
 from kindynos.reports.console import console
 from kindynos.reports.forecasts import forecast_report
+from kindynos.reports.frontier import frontier_report
 from kindynos.reports.origin import Origin, model_of
 from kindynos.reports.policy import policy_report
 from kindynos.reports.report import Report
@@ -50,6 +51,7 @@ from kindynos.results.run import Run
 from kindynos.results.summary_run import SummaryRun
 from kindynos.studies.bridge import Bridge
 from kindynos.studies.comparison import Comparison
+from kindynos.studies.frontier import ModelFrontier
 from kindynos.studies.goal import Goal
 from kindynos.studies.optimum import Optimum
 from kindynos.studies.policy import Policy
@@ -93,6 +95,7 @@ report_of.register(Sweep, studies.sweep)
 report_of.register(Goal, studies.goal)
 report_of.register(Robustness, robustness_report)
 report_of.register(Policy, policy_report)
+report_of.register(ModelFrontier, frontier_report)
 report_of.register(Bridge, bridge_report)
 report_of.register(Optimum, optima.optimum)
 report_of.register(TrackRecord, fits.track_record)
