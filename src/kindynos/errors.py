@@ -233,5 +233,8 @@ def closest(word: str, known: Iterable[str]) -> str | None:
     from difflib import get_close_matches
 
     folded = {option.lower(): option for option in known}
+    for option, name in folded.items():  # two letters that changed places
+        if sorted(option) == sorted(word.lower()):
+            return name
     found = get_close_matches(word.lower(), list(folded), n=1, cutoff=0.6)
     return folded[found[0]] if found else None

@@ -587,7 +587,9 @@ def range_sentence(result: Result, coverage: float, trials: str) -> str:
     lump, sample = lumps.lump_of(result), result.ranked
     if lump is not None:
         sample = sample.only(sample.values != lump[0])
-    low, high = (percentile(sample, 50 + side * coverage / 2) for side in (-1, 1))
+    few = sample.count * (100 - coverage) / 200 < 1  # none of them beyond
+    ends_at = (0.0, 100.0) if few else (50 - coverage / 2, 50 + coverage / 2)
+    low, high = (percentile(sample, level) for level in ends_at)
     inside = (sample.values >= low) & (sample.values <= high)
     share = 100 * sample.terms(inside[~np.isnan(sample.values)].astype(np.float64)).mean
     said = f"{share:.0f} %" if abs(share - coverage) > 1 else f"{coverage:g} %"

@@ -20,6 +20,7 @@ PLAIN = re.compile(
     r"[+-]?(?:\d++(?:\.\d*+)?|\.\d++)(?:[eE][+-]?\d++)?|[+-]?inf(?:inity)?", re.IGNORECASE
 )
 PARTED = re.compile(r"\d[-/:]\d")
+CODES = {"€": "EUR", "£": "GBP"}  # of signs that stand for one currency
 CODE = re.compile(r"[A-Z]{3}")  # of a currency, such as EUR
 SIGNS = {
     "\N{MINUS SIGN}": "-",

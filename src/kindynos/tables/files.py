@@ -13,7 +13,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from kindynos.errors import FileError
+from kindynos.errors import FileError, closest
 from kindynos.sources import note_file
 
 MOST_BYTES = 512 * 2**20  # of a file, and of what a packed file unpacks to
@@ -30,13 +30,24 @@ def check_file(path: Path, most: float | None = None) -> None:
         about = path.stat()
     except (OSError, ValueError) as error:
         reason = getattr(error, "strerror", None) or error
-        raise FileError(f"cannot be read: {reason}", file=str(path)) from None
+        raise FileError(f"cannot be read: {reason}{_nearest(path)}", file=str(path)) from None
     if stat.S_ISDIR(about.st_mode):
         raise FileError("cannot be read: it is a folder", file=str(path))
     if not stat.S_ISREG(about.st_mode):
         raise FileError("cannot be read: it is a device or a pipe, not a file", file=str(path))
     check_size(path, about.st_size, "is larger", most)
     note_file(path)
+
+
+def _nearest(path: Path) -> str:
+    """Return the file of the same folder that is likely meant, in words; "" for none."""
+    try:
+        if path.exists() or not path.parent.is_dir():
+            return ""
+        near = closest(path.name, (other.name for other in path.parent.iterdir()))
+    except (OSError, ValueError):
+        return ""
+    return f"; did you mean {near!r}?" if near else ""
 
 
 def check_size(

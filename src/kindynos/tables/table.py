@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import FileError
-from kindynos.tables.cells import ERRORS, PARTED, is_missing, number_in
+from kindynos.tables.cells import CODES, ERRORS, PARTED, is_missing, number_in
 from kindynos.tables.dates import NAMES, dates_in, looks_like_dates
 
 if TYPE_CHECKING:
@@ -106,7 +106,7 @@ class Table:
                 bad = position if bad is None else bad
                 continue
             values[position] = number.value
-            seen.setdefault((number.percent, number.currency), position)
+            seen.setdefault((number.percent, CODES.get(number.currency, number.currency)), position)
         if len(seen) > 1:
             raise self._mixed(
                 name, [cells[position] for position in seen.values()], [*seen.values()]

@@ -12,6 +12,7 @@ from typing import Any
 from kindynos.errors import FileError
 from kindynos.tables.files import check_file
 
+TABLES = (".csv", ".tsv")
 LARGEST = 1_000_000  # bytes of a file
 
 
@@ -22,6 +23,12 @@ def read_toml(path: Path) -> dict[str, Any]:
         data = path.read_bytes()
     except OSError as error:
         raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
+    if path.suffix.lower() in TABLES:
+        raise FileError(
+            f"is a table, and no model; kindynos read {path.name} or kindynos fit {path.name} looks "
+            "at its columns",
+            file=str(path),
+        )
     if data[:4] == b"PAR1":
         raise FileError(
             "is a Parquet file, such as a saved run, and no model; give the model file (.toml)",
@@ -59,6 +66,10 @@ def _advice(message: str, text: str) -> str:
         return f": {line}; numbers are written without commas, such as 1000 or 1_000"
     if re.search(r"=\s*-?\d+,\d+$", line):
         return f": {line}; a decimal comma must be a point"
+    if re.search(r"=\s*-?\d+(,\d+)+\s*[,}\]]", line):
+        return f": {line}; numbers are written without commas, such as 1000 or 1_000, and 0.5"
+    if "Illegal character" in message and line.count('"') % 2:
+        return f": {line}; a text ends with a quote, which is missing"
     if re.search(r"=\s*[.]\d", line):
         return f": {line}; write 0.5, not .5"
     if re.search(r"=\s*[A-Za-z_]", line):
