@@ -220,6 +220,7 @@ class PathSet:
         """The names, in order."""
         return list(self.processes)
 
+    @checked
     def correlated_pairs(self, dt: float = 1.0) -> list[tuple[str, str, float]]:
         """Return the pairs of names whose shocks are correlated, with their correlation in periods
         ``dt`` long.

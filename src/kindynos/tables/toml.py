@@ -25,8 +25,8 @@ def read_toml(path: Path) -> dict[str, Any]:
         raise FileError(f"cannot be read: {error.strerror or error}", file=str(path)) from None
     if path.suffix.lower() in TABLES:
         raise FileError(
-            f"is a table, and no model; kindynos read {path.name} or kindynos fit {path.name} looks "
-            "at its columns",
+            f"is a table, and no model; kindynos read {path.name} or kindynos fit {path.name} "
+            "looks at its columns",
             file=str(path),
         )
     if data[:4] == b"PAR1":
