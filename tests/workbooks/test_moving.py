@@ -45,6 +45,13 @@ MOVED = {
     ),
     "SUM(IF(A1>2,A3:A5,7))": np.where(PLACES > 2, 120.0, 7.0),
     "COUNT(IF(A1>2,A3:A5,A3:A6))": np.where(PLACES > 2, 3.0, 4.0),
+    "ROWS(IF(A1>2,A3:A5,A3:A6))": np.where(PLACES > 2, 3.0, 4.0),
+    "ROWS(CHOOSE(A1,B3:B4,B5:B5,A3:A4))": np.where(PLACES == 2, 1.0, 2.0),
+    "ROWS(FILTER(A3:A10,A3:A10>20*A1))": sum(
+        (10 * row > 20 * PLACES) * 1.0 for row in range(3, 11)
+    ),
+    "COLUMNS(SEQUENCE(2,A1))": PLACES,
+    "ROWS(TAKE(A3:A10,A1+1))": PLACES + 1,
     "Win*2": 2 * line(3 + PLACES),
     "IFERROR(OFFSET(A3,-A1,0)+1,99)": np.select([PLACES == 1, PLACES == 2], [1, PLACES + 1], 99),
     'SUM(INDIRECT(D1&"!B5"))': np.select([PLACES == 1, PLACES == 2], [101, 200], 300),

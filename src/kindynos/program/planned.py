@@ -31,7 +31,9 @@ class PlannedChoice:
         cls, at: Any, knowing: Any, options: Any, after: Any, labels: tuple[str, ...]
     ) -> PlannedChoice:
         """Return the choice of checked arguments; ``at`` may be the label of a period."""
-        number = labels.index(at) + 1 if isinstance(at, str) and at in labels else at
+        names = [label.replace("-", " ") for label in labels]
+        text = str(at).replace("-", " ")
+        number = names.index(text) + 1 if isinstance(at, str) and text in names else at
         whole = isinstance(number, int) and not isinstance(number, bool)
         if not whole or not 1 <= number <= len(labels):
             raise ModelError(
@@ -42,12 +44,12 @@ class PlannedChoice:
             raise ModelError("needs at least two options, one of which may replace nothing: {}")
         for name, replacements in by_name.items():
             mapping(f"option {name!r}", replacements, "replacements of given figures by name")
-        names = tuple(listed(knowing))
-        if not names or not all(isinstance(name, str) for name in names):
+        known = tuple(listed(knowing))
+        if not known or not all(isinstance(name, str) for name in known):
             raise ModelError("knowing must name what is known when the choice is made")
         return cls(
             number,
-            names,
+            known,
             {str(name): dict(changes) for name, changes in by_name.items()},
             dict(mapping("after", after or {}, "the option of each earlier choice")),
         )

@@ -734,6 +734,8 @@ def _counts(sheet_function: SheetFunction) -> str:
 def _size(value: Value, name: str) -> Value:
     if type(value) is CellError:
         return value
+    if type(value) is Alternatives:
+        return over_alternatives(lambda one: _size(one, name), [value])
     if type(value) is not Grid:
         return 1.0
     return float(value.height if name == "ROWS" else value.width)

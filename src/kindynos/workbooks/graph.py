@@ -52,6 +52,13 @@ class DependsError(ModelError):
     """A reference that a formula works out depends on what is drawn or changed."""
 
 
+def _is_place(node: FormulaNode) -> bool:
+    """Return whether a part of a formula is a reference, or gives one."""
+    union = isinstance(node, Binary) and node.operator in ":, "
+    named = isinstance(node, FunctionCall) and node.name in REFERRING
+    return isinstance(node, REFERENCES) or union or named
+
+
 @dataclass(frozen=True, slots=True)
 class Formulated:
     """A cell with a formula: its place and the tree, which its copies share."""
@@ -442,6 +449,8 @@ class Graph:
         while waiting:
             node = waiting.pop()
             if isinstance(node, FunctionCall) and node.name in LOOKING:
+                # how large a result is depends on what it is worked out from
+                waiting += [part for part in node.parts() if not _is_place(part)]
                 continue
             refers = isinstance(node, REFERENCES) or (
                 isinstance(node, Binary) and node.operator in ": "
