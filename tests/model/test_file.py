@@ -223,6 +223,18 @@ class ModelsInFiles(Case):
         one, two = (m.simulate(60, seed=1)["y"].values for m in (model, again))
         np.testing.assert_array_equal(one, two)
 
+    def test_a_scenario_states_a_driver_as_the_driver_is_stated(self):
+        text = (
+            '[model]\nname = "m"\n[drivers.a]\ndistribution = "normal"\nmean = 1\nsd = 1\n'
+            'unit = "EUR"\nsource = "guess"\n[outcomes]\ny = "a"\n[scenarios.high]\n'
+            'a = { distribution = "normal", mean = 3, sd = 1, unit = "EUR", source = "guess" }\n'
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "m.toml")
+            path.write_text(text)
+            compared = kd.load_model(path).compare(trials=2000, seed=1)
+        self.assertAlmostEqual(float(compared.best("y").ahead), 2)
+
     def test_scenarios_that_are_wrong_name_themselves(self):
         base = investment().to_toml()
         for entry, words in (

@@ -69,6 +69,8 @@ class Said(unittest.TestCase):
             '#,##0 "kt"': "kt", "#,##0.00 €": "EUR", '_-* #,##0 "EUR"_-': "EUR", "$#,##0": "$",
             "mmm yy": "date", "yyyy-mm-dd hh:mm": "date", "hh:mm": None, "0.00E+00": None,
             "#,##0;(#,##0)": None, '0 %;[Red]-0 %': "%", "[$CHF] #,##0": "CHF", "General": None,
+            '#,##0,"k EUR"': "EUR", '0.0,,"m EUR"': "EUR", '#,##0.0,,,"bn USD"': "USD",
+            '#,##0"kt"': "kt", '#,##0,"kt"': "kt", '#,##0 "k EUR"': "k EUR",
         }.items():  # fmt: skip
             with self.subTest(code):
                 self.assertEqual(unit_of_format(code), unit)

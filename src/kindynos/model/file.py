@@ -301,12 +301,14 @@ def _refit(stated: Any) -> Process:
 
 
 def _replacement(value: Any) -> Any:
-    """Return what stands in for a quantity: a distribution or a process stated as a table, or a
-    figure.
+    """Return what stands in for a quantity: a distribution or a process stated as a table, as that
+    of a driver, whose unit stays as it is; or a figure.
     """
     if isinstance(value, dict) and {"distribution", "process", "percentiles"} & set(value):
         parameters = {
-            key: item for key, item in value.items() if key not in ("distribution", "process")
+            key: item
+            for key, item in value.items()
+            if key not in ("distribution", "process", "unit", "source")
         }
         return _distribution_or_process(value.get("distribution"), value.get("process"), parameters)
     return value

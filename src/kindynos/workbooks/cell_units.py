@@ -9,6 +9,8 @@ from kindynos.workbooks.addresses import Cell
 from kindynos.workbooks.reader import Contents
 
 CURRENCY_SIGNS = {"€": "EUR", "£": "GBP", "¥": "JPY"}
+# words for one, two and three commas after the digits of a format
+SCALES = {1: "k|K|T|thousand|tsd", 2: "m|M|mm|mn|mio|Mio|million", 3: "bn|b|B|Mrd|billion"}
 HEADINGS = frozenset({"unit", "units", "uom", "unit of measure", "currency"})
 # a text that is a unit on its own, or the first part of one such as EUR/t
 UNIT = re.compile(
@@ -26,6 +28,8 @@ def unit_of_format(code: str) -> str | None:
     ('%', 'kt', 'EUR')
     >>> unit_of_format("yyyy-mm-dd"), unit_of_format("yyyy"), unit_of_format("#,##0.00")
     ('date', 'year', None)
+    >>> unit_of_format('#,##0,"k EUR"'), unit_of_format('0.0,,"m EUR"'), unit_of_format('#,##0"k"')
+    ('EUR', 'EUR', 'k')
     """
     section = code.split(";")[0]
     literals = [a or b for a, b in re.findall(r'"([^"]*)"|\\(.)', section)]
@@ -37,10 +41,20 @@ def unit_of_format(code: str) -> str | None:
     if set(letters) & set("ymd") and "0" not in bare and "#" not in bare:
         return "year" if set(letters) == {"y"} else "date" if set(letters) & set("yd") else None
     text = (currency[1] if currency else "") or "".join(literals) or re.sub(r"[^€$£¥]", "", bare)
-    text = text.strip(" ()")
+    text = _unscaled(text.strip(" ()"), bare)
     if not re.search(r"[^\W\d]|[$%€£¥]", text):
         return None
     return CURRENCY_SIGNS.get(text, text[:LONGEST])
+
+
+def _unscaled(text: str, bare: str) -> str:
+    """Return a unit without the word for the thousands that commas after the digits of a format
+    divide by: the value of the cell is in the unit alone.
+    """
+    commas = re.search(r"[0#?](,+)(?![0#?,])", bare)
+    words = SCALES.get(len(commas[1])) if commas else None
+    scaled = re.match(rf"(?:{words})(?![a-z])\.?\s*(.*)", text) if words else None
+    return scaled[1] if scaled else text
 
 
 def unit_of(contents: Contents, cell: Cell) -> str | None:
@@ -58,7 +72,9 @@ def unit_of(contents: Contents, cell: Cell) -> str | None:
 
 
 def unit_column(contents: Contents, cell: Cell) -> int | None:
-    """Return the column to the left of a cell that holds its unit; None for none."""
+    """Return the column that holds the unit of a cell, to its left or just to its right; None for
+    none.
+    """
     sheet = contents.sheets[cell.sheet]
     texts = [
         (column, value.strip())
@@ -70,6 +86,11 @@ def unit_column(contents: Contents, cell: Cell) -> int | None:
             continue
         if _heading(contents, cell.sheet, cell.row, column) in HEADINGS or UNIT.fullmatch(text):
             return column
+    right = sheet.values.get((cell.row, cell.column + 1))
+    if isinstance(right, str) and right.strip() and len(right.strip()) <= LONGEST:
+        heading = _heading(contents, cell.sheet, cell.row, cell.column + 1)
+        if heading in HEADINGS or UNIT.fullmatch(right.strip()):
+            return cell.column + 1
     return None
 
 
