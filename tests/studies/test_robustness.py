@@ -46,15 +46,17 @@ class ClosedForms(Case):
         answer = sums().robustness("total", **OPTIONS)
         self.check(answer, "ranges x 1.5", 1.0, 4.5)
         self.check(answer, "b x 1.5", 1.0, math.sqrt(1 + 9 + 4))
-        # of 0.7 R + 0.3 s s the variance is 0.7 (1 + 4 + 4) + 0.3 (1 + 2 + 2)^2
-        self.check(answer, "bad news together", 1.0, math.sqrt(0.7 * 9 + 0.3 * 25))
-        self.check(answer, "ranges and together", 1.0, 1.5 * math.sqrt(0.7 * 9 + 0.3 * 25))
+        # of (1 - r) R + r s s the variance is (1 - r) (1 + 4 + 4) + r (1 + 2 + 2)^2
+        r = 2 * math.sin(math.pi * 0.3 / 6)
+        self.check(answer, "bad news together", 1.0, math.sqrt((1 - r) * 9 + r * 25))
+        self.check(answer, "ranges and together", 1.0, 1.5 * math.sqrt((1 - r) * 9 + r * 25))
         ranks = [6 / math.pi * math.asin(sd / 3 / 2) for sd in (1, 2, 2)]
         self.check(answer, "worse centres", 1.0 - 0.25 * np.dot(ranks, (1, 2, 2)), 3.0)
         self.assertEqual(set(answer.singles), {"b x 1.5", "c x 1.5", "a x 1.5"})
         twice = sums().robustness("total", wider=2.0, together=0.6, **OPTIONS)
         self.check(twice, "ranges x 2", 1.0, 6.0)
-        self.check(twice, "bad news together", 1.0, math.sqrt(0.4 * 9 + 0.6 * 25))
+        r = 2 * math.sin(math.pi * 0.6 / 6)
+        self.check(twice, "bad news together", 1.0, math.sqrt((1 - r) * 9 + r * 25))
 
     def test_scales_that_are_natural(self):
         model = kd.Model("product")

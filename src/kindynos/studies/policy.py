@@ -50,8 +50,9 @@ class Policy(Reported):
     """The choices of a model made well, for one outcome.
 
     ``value`` is its mean under the policy and ``worth`` what that is more than ``best``, the best
-    plan that is fixed today; both judged on trials on which the rules were not found. The true
-    worth lies between ``worth`` and ``promised``, what the regressions say. ``shares`` has the
+    plan that is fixed today; both judged on trials on which the rules were not found, so that the
+    best there is may be more: their upper ends reach as much further as ``promised``, what the
+    regressions say, is above what was judged. ``shares`` has the
     share of the trials that choose each option, of those that come to the choice; ``rules`` the
     rule of each choice in words; ``table`` the figures under the policy and under each plan.
     """
@@ -137,15 +138,18 @@ def policy(statement: Statement, outcome: str, options: SimulationOptions) -> Po
     under = {POLICY: _under(payoffs, nodes, first.size) * sign}
     under |= {_in_words(plan): result.values for plan, result in results.items()}
     sample = one.sample
-    worth = mean_and_missed(gain, lambda values: statistics.mean(sample.with_values(values)))
+    promised = float(gain.promised.mean())
+    short = max(promised - float(gain.judged.mean()), 0.0)
+    judged = mean_and_missed(gain, lambda values: _mean(sample.with_values(values), 0.0))
+    worth = Estimate(float(judged), judged.low, judged.high + short)
     return Policy(
         outcome,
         one.unit,
         one.better,
         one.target,
-        statistics.mean(sample.with_values(under[POLICY])),
+        _turned(_mean(sample.with_values(sign * under[POLICY]), short), sign),
         worth,
-        float(gain.promised.mean()),
+        promised,
         _in_words(fixed),
         _shares(nodes, reached),
         {_label(prefix, nodes): _rule(node, reached[prefix]) for prefix, node in nodes.items()},
@@ -154,6 +158,20 @@ def policy(statement: Statement, outcome: str, options: SimulationOptions) -> Po
         first.size,
         first.seed,
     )
+
+
+def _mean(sample: Sample, short: float) -> Estimate:
+    """Return the mean with at least the error that as many independent trials would leave, and
+    above it what the rules may fall ``short`` of the best.
+    """
+    planned, alone = statistics.mean(sample), statistics.mean(Sample.of(sample.values))
+    error = max(planned.error, alone.error) if np.ptp(sample.values) > 0 else 0.0
+    return Estimate(float(planned), float(planned) - error, float(planned) + error + short)
+
+
+def _turned(figure: Estimate, sign: float) -> Estimate:
+    low, high = sorted((sign * figure.low, sign * figure.high))
+    return Estimate(sign * float(figure), low, high)
 
 
 def _runs(statement: Statement, plans: list[Plan], options: SimulationOptions) -> dict[Plan, Run]:
