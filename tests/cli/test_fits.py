@@ -134,6 +134,19 @@ class Fit(Case):
         )
         self.assertGreater(model.simulate(500, seed=1)["y"].sd, 1000)
 
+    def test_the_average_can_be_pasted_too(self):
+        names = ("gamma", "lognormal", "weibull")
+        table = run(
+            "fit", BILLS, "--candidates", ",".join(names), "--as-driver", "repair", "--average"
+        ).stdout  # fmt: skip
+        file = self.folder / "model.toml"
+        file.write_text(f'[model]\nname = "x"\n{table}\n[outcomes]\ny = "repair"\n')
+        ranking = kd.fit_distributions(kd.read_values(BILLS), names)
+        means = [ranking.weights[item.label] * item.mean for item in ranking]
+        driver = kd.load_model(file).quantities["repair"]
+        self.assertAlmostEqual(driver.distribution.mean / sum(means), 1)
+        self.assertIn("--average goes with", run("fit", BILLS, "--average").stderr)
+
     def test_processes_are_ranked_and_drawn(self):
         with tempfile.TemporaryDirectory() as folder:
             answer = run(

@@ -92,6 +92,12 @@ CALENDAR_AHEAD = 60  # periods for which days of trading are worked out
     help="With --as-driver: draw the parameters too, as the records leave them open.",
 )
 @click.option(
+    "--average",
+    is_flag=True,
+    help="With --as-driver: the mixture of all candidates by their weights, for when the records "
+    "cannot tell them apart.",
+)
+@click.option(
     "--truncated-below",
     type=FIGURE,
     help="The threshold below which nothing is recorded; the distribution is that of all values, "
@@ -126,6 +132,7 @@ def fit(
     show: str | None,
     as_driver: str | None,
     uncertain: bool,
+    average: bool,
     truncated_below: float | None,
     column_of_thresholds: str | None,
     censored_above: float | None,
@@ -164,6 +171,10 @@ def fit(
             | {"--no-rolling": no_rolling or None}
         )
     _check_driver(as_driver, uncertain)
+    if average and (as_driver is None or uncertain or as_series or show is not None):
+        raise KindynosError(
+            "--average goes with --as-driver, without --uncertain, --show and --series"
+        )
     if truncated_below is not None and column_of_thresholds is not None:
         raise KindynosError("--truncated-below is one threshold, --column-of-thresholds one each")
     known = _Known(truncated_below, column_of_thresholds, censored_above)
@@ -176,6 +187,7 @@ def fit(
         show,
         as_driver,
         uncertain,
+        average,
     )
     if as_series:
         asked = (column, dates, every, season, ahead, regressors, not no_rolling)
@@ -222,6 +234,7 @@ class _Wanted:
     show: str | None
     as_driver: str | None
     uncertain: bool
+    average: bool
 
 
 @dataclass(frozen=True)
@@ -289,6 +302,9 @@ def _distributions(
         censored_above=known.limit,
     )
     best = ranking.best if requested.show is None else ranking[requested.show]
+    if requested.as_driver is not None and requested.average:
+        source = f"{', '.join(ranking.names)} by their weights, {data.name}"
+        return driver_table(requested.as_driver, ranking.average(), source)
     if requested.as_driver is not None:
         source = f"{best.fitted.description}, {data.name}"
         return driver_table(

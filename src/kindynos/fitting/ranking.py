@@ -164,7 +164,7 @@ class Ranking(Reported):
         if near:
             listed = near[0] if len(near) == 1 else ", ".join(near[:-1]) + " and " + near[-1]
             text = f"{count} cannot tell {self.best.label} from {listed}; "
-            text += "in Python average() weighs them all"
+            text += "average() weighs them all (--average with --as-driver)"
         else:
             text = f"{self.best.label} fits clearly best of {len(self.fitted)}"
         p = self.distances[self.best.label].anderson_darling_p
