@@ -139,11 +139,10 @@ class Fit(Case):
         table = run(
             "fit", BILLS, "--candidates", ",".join(names), "--as-driver", "repair", "--average"
         ).stdout  # fmt: skip
-        file = self.folder / "model.toml"
-        file.write_text(f'[model]\nname = "x"\n{table}\n[outcomes]\ny = "repair"\n')
+        model = model_from_text(f'[model]\nname = "x"\n{table}\n[outcomes]\ny = "repair"\n')
         ranking = kd.fit_distributions(kd.read_values(BILLS), names)
         means = [ranking.weights[item.label] * item.mean for item in ranking]
-        driver = kd.load_model(file).quantities["repair"]
+        driver = model.quantities["repair"]
         self.assertAlmostEqual(driver.distribution.mean / sum(means), 1)
         self.assertIn("--average goes with", run("fit", BILLS, "--average").stderr)
 
