@@ -4,6 +4,7 @@ import hashlib
 import json
 import os
 import shutil
+import tempfile
 from pathlib import Path
 from unittest import mock
 
@@ -81,6 +82,23 @@ class Made(Folder):
         said = run("check", summary)
         self.assertNotIn("\x1b", said.stdout + said.stderr)
         self.assertIn("Made ", said.stdout)
+
+    def test_a_strangers_results_read_nothing_outside_the_folders_given(self):
+        elsewhere = tempfile.TemporaryDirectory()
+        self.addCleanup(elsewhere.cleanup)
+        secret = Path(elsewhere.name, "secret.txt")
+        secret.write_text("secret")
+        link = self.out / "link.txt"
+        link.symlink_to(secret)
+        summary = self.out / "summary.json"
+        data = json.loads(summary.read_text())
+        names = (str(secret), os.path.relpath(secret, self.out), "link.txt")
+        data["origin"] |= {"files": dict.fromkeys(names, "0" * 64)}
+        summary.write_text(json.dumps(data), encoding="utf-8")
+        said = run("check", summary)
+        print_of = hashlib.sha256(b"secret").hexdigest()[:8]
+        self.assertNotIn(print_of, said.stdout + said.stderr)
+        self.assertIn("Not here to be compared", said.stdout)
 
     def test_a_time_that_cannot_be_is_that_of_now(self):
         for epoch in ("99999999999999", "-1e9", "soon"):

@@ -99,12 +99,13 @@ def is_origin(value: Any) -> bool:
 
 def changes(origin: Mapping[str, Any], folders: Sequence[Path]) -> tuple[list[str], list[str]]:
     """Return what is to be said of the files of an origin that are no longer as they were read, and
-    the names of those that are in none of the folders, in which each is looked for in turn.
+    the names of those that are in none of the folders, in which each is looked for in turn. Nothing
+    outside them is read, whatever a stranger's results name.
     """
     changed, missing = [], []
     for name, expected in origin.get("files", {}).items():
         places = (folder / part for folder in folders for part in (name, Path(name).name))
-        path = next((place for place in places if place.is_file()), None)
+        path = next((place for place in places if _is_below(place, folders)), None)
         if path is None:
             missing.append(name)
             continue
@@ -115,3 +116,14 @@ def changes(origin: Mapping[str, Any], folders: Sequence[Path]) -> tuple[list[st
                 f"is {reached[:FINGERPRINT]}"
             )
     return changed, missing
+
+
+def _is_below(path: Path, folders: Sequence[Path]) -> bool:
+    """Return whether a path is a file that lies, links followed, in one of the folders or below."""
+    try:
+        real = path.resolve()
+        homes = [folder.resolve() for folder in folders]
+        below = any(real.is_relative_to(home) for home in homes if home != home.parent)
+        return below and real.is_file()
+    except (OSError, ValueError, RuntimeError):
+        return False
