@@ -167,6 +167,10 @@ class Files(Folder):
     def test_a_model_file_states_them_and_is_written_again(self):
         model = kd.load_model(kd.demo_file("second_ferry.toml"))
         self.assertEqual(model.choices["second"].at, 3)
+        options = {"leave": {"ferries": 0}, "charter": {"ferries": 1}}
+        model.choice("by_number", 2031, "demand", options)
+        self.assertEqual(model.choices["by_number"].at, 4)
+        model = kd.load_model(kd.demo_file("second_ferry.toml"))
         again = self.folder / "again.toml"
         again.write_text(model.to_toml())
         self.assertEqual(kd.load_model(again).choices, model.choices)

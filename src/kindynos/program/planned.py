@@ -33,7 +33,7 @@ class PlannedChoice:
         """Return the choice of checked arguments; ``at`` may be the label of a period."""
         names = [label.replace("-", " ") for label in labels]
         text = str(at).replace("-", " ")
-        number = names.index(text) + 1 if isinstance(at, str) and text in names else at
+        number = names.index(text) + 1 if text in names else at  # 2030 is a label too
         whole = isinstance(number, int) and not isinstance(number, bool)
         if not whole or not 1 <= number <= len(labels):
             raise ModelError(

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 from rich.text import Text
 
+from kindynos.errors import RunError
 from kindynos.formatting import in_unit, short, with_error
 from kindynos.inference.estimates import symmetrical
 from kindynos.reports.answers import amount
@@ -27,6 +28,8 @@ def with_knowing(report: Report, compared: Comparison, costs: Mapping[str, float
     """Return the report of a comparison with what it is worth to know drivers of its first outcome
     before choosing a scenario.
     """
+    if not compared.outcomes:
+        raise RunError("what knowing is worth is asked of an outcome that is one number per trial")
     outcome = compared.outcomes[0]
     worth = compared.worth_of_knowing(outcome, study_cost=costs)
     unit = compared.result(compared.scenarios[0], outcome).unit
