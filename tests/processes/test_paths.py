@@ -180,6 +180,8 @@ class Behaviour(Case):
         model.driver("prices", together)
         model.outcome("end", "at(alpha, 20)")
         run = model.simulate(1000, seed=1)
+        self.assertEqual(run.facts()["assumed independent"], [])
+        self.assertNotIn("dependence", list(model.check()["name"]))
         alpha, beta = (
             np.diff(np.log(run.row(name).values), axis=0).ravel() for name in ("alpha", "beta")
         )

@@ -22,6 +22,7 @@ from kindynos.program.program import Program
 from kindynos.program.quantities import YEARLY, DistributionDriver, Driver, ProcessDriver
 from kindynos.program.statement import Statement
 from kindynos.program.timeline import STEPS
+from kindynos.results.facts import sharing
 from kindynos.results.figures import CURRENCY
 from kindynos.units.trees import YEARLY_RATE
 
@@ -470,6 +471,7 @@ def _dependence(program: Program) -> Iterator[Finding]:
     drivers = list(program.drivers)
     if (
         len(drivers) > 1
+        and not sharing(program)
         and not program.correlations
         and not any(name in drivers for name in program.named)
     ):

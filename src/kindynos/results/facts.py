@@ -9,7 +9,7 @@ import pandas as pd
 
 from kindynos.engine.fingerprint import versions
 from kindynos.program.program import Program
-from kindynos.program.quantities import DependentDriver, DistributionDriver
+from kindynos.program.quantities import DependentDriver, DistributionDriver, ProcessDriver
 from kindynos.results.trials import SimulatedTrials
 
 MOST_NAMED = 12  # drivers that are listed one by one
@@ -64,8 +64,20 @@ def _listed(names: Sequence[str]) -> str:
     return ", ".join(_first(names))
 
 
+def sharing(program: Program) -> dict[str, tuple[str, ...]]:
+    """Return the drivers that have the very same shocks, as those drawn from the dates of one
+    history, by the first of them.
+    """
+    together: dict[str, tuple[str, ...]] = {}
+    for name, driver in program.drivers.items():
+        if isinstance(driver, ProcessDriver) and driver.shares is not None:
+            together[driver.shares] = (*together.get(driver.shares, ()), name)
+    return together
+
+
 def _assumed_independent(program: Program) -> list[str]:
     groups = [group.names for group in program.groups if len(group.names) > 1]
+    groups += [names for names in sharing(program).values() if len(names) > 1]
     linked = {name for names in groups for name in names}
     alone = [name for name in program.drivers if name not in linked]
     sets = [f"({_listed(names)})" for names in groups]
