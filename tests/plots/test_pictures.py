@@ -134,3 +134,33 @@ class Pictures(Case):
             kd.plots.distribution(run["row"])
         with self.fails("draw it with distribution()"):
             kd.plots.fan(run["y"])
+
+
+class Arguments(Case):
+    def test_a_picture_of_something_else_says_what_it_is_of(self):
+        hostile = (
+            None,
+            5,
+            "x",
+            [],
+            {},
+            np.array([]),
+            object(),
+            -1,
+            float("nan"),
+            b"x",
+            True,
+            [1, 2],
+        )
+        for name in kd.plots.__all__:
+            draw = getattr(kd.plots, name)
+            for value in hostile:
+                with self.subTest(picture=name, value=value):
+                    try:
+                        draw(value)
+                    except kd.KindynosError as error:
+                        self.assertIn(name, str(error))
+        with self.fails("bridge: answer must be a Bridge, not None"):
+            kd.plots.bridge(None)
+        with self.fails("ax must be an Axes"):
+            kd.plots.density(kd.Normal(0, 1), ax=5)

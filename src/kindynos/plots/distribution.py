@@ -25,14 +25,14 @@ from kindynos.plots.style import (
     scale_of,
     scaled_ticks,
 )
-from kindynos.results.result import Result
+from kindynos.results.result import Result, RowResult
 
 MARKS = (5, 50, 95)
 
 
 @picture
 def distribution(
-    result: Result,
+    result: Result | RowResult,
     ax: Axes = NEW,
     bins: int | None = None,
     below_colour: str | None = None,
@@ -47,7 +47,7 @@ def distribution(
     such as ``"{:,.1f}"``, writes the marked figures in the unit of the axis. Raises KindynosError
     for a row (see ``fan``) or without a finite value.
     """
-    if result.is_row:
+    if isinstance(result, RowResult):
         raise KindynosError(f"{result.name!r} is a row; draw it with fan()")
     values = result.values[np.isfinite(result.values)]
     if not values.size:

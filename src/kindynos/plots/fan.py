@@ -17,13 +17,13 @@ from kindynos.plots.style import (
     scale_of,
     scaled_ticks,
 )
-from kindynos.results.result import Result
+from kindynos.results.result import Result, RowResult
 
 SINGLE = 3  # trials drawn through the fan
 
 
 @picture
-def fan(result: Result, ax: Axes = NEW) -> None:
+def fan(result: Result | RowResult, ax: Axes = NEW) -> None:
     """Draw a row as a fan: median, the middle 50 % and 90 % of trials each period, the base case,
     and a few trials.
 

@@ -26,6 +26,7 @@ from kindynos.plots.style import (
     NEW,
     bands,
     framed_picture,
+    of_paths,
     picture,
     scale_of,
     scaled_ticks,
@@ -197,6 +198,7 @@ def paths_fan(
     """Draw simulated paths ``(periods + 1, trials)`` as a fan with three of them, and the levels
     asked about.
     """
+    of_paths(paths)
     places = np.arange(len(paths)) if labels is None else labels
     bands(ax, places, lambda q: np.percentile(paths, q, axis=1), "paths")
     for trial in range(min(3, paths.shape[1])):
@@ -269,6 +271,7 @@ def growth_against_drawdown(paths: Floats, per_year: float = 252.0, ax: Axes = N
     """
     from kindynos.finance.drawdowns import compound_growth
 
+    of_paths(paths)
     growth = 100 * np.asarray(compound_growth(paths, per_year))
     drawdowns = 100 * np.asarray(max_drawdown(paths))
     ax.plot(drawdowns, growth, ".", color=DARK, ms=3, alpha=0.25)

@@ -24,6 +24,7 @@ from kindynos.plots.style import (
 )
 from kindynos.results.joint import SIDES, JointDistribution, joint_distribution
 from kindynos.results.result import Result
+from kindynos.validate import checked, invalid_argument
 
 if TYPE_CHECKING:
     from kindynos.results.read_trials import ReadTrials
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
 MOST_POINTS = 4_000
 
 
+@checked
 def scatter(
     trials: ReadTrials,
     x: str,
@@ -39,6 +41,8 @@ def scatter(
     figure: Figure = NEW,
 ) -> Figure:
     """Draw two columns of trials against each other; see ``scatter_of``."""
+    if not hasattr(trials, "outcomes"):
+        raise invalid_argument("trials", "trials that were read", trials)
     return scatter_of(joint_distribution(trials[x], trials[y], cuts), figure)
 
 

@@ -7,6 +7,7 @@ import warnings
 from collections.abc import Callable
 from functools import wraps
 from inspect import signature
+from numbers import Integral, Real
 from pathlib import Path
 from textwrap import fill
 from typing import Any, ParamSpec, TypeVar
@@ -15,10 +16,11 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter
 
+from kindynos.arrays import Floats
 from kindynos.atomic import replacing
-from kindynos.errors import KindynosError
+from kindynos.errors import KindynosError, ParameterError
 from kindynos.formatting import is_per_cent, number
-from kindynos.validate import checked, invalid_argument, path_of
+from kindynos.validate import array_of, checked, invalid_argument, path_of
 
 Arguments = ParamSpec("Arguments")
 Canvas = TypeVar("Canvas", Axes, Figure)
@@ -31,6 +33,10 @@ STYLE: Any = {
     "axes.titlelocation": "left",
     "legend.frameon": False,
 }
+# annotations of one class or a plain value; those of mappings and the like are left to the picture
+KIND = re.compile(
+    r"(?!Any$|ArrayLike$|Callable|Iterable|Sequence|Mapping)(pd\.)?[A-Z]\w+|str|int|float|None"
+)
 ENDLESS = re.compile(r"\b(NaN|Inf)\b")  # in what Matplotlib says of its axes
 NEW: Any = None  # axes, or a figure, of their own
 PAGE = (12.8, 8.0)
@@ -53,6 +59,10 @@ def _drawn_on(
             from matplotlib import rc_context
 
             bound = parameters.bind(*arguments, **named)
+            for parameter, value in bound.arguments.items():
+                kind = str(draw.__annotations__.get(parameter, ""))
+                if parameter != name or value is not None:
+                    bound.arguments[parameter] = _of_kind(parameter, value, kind)
             # pyplot comes first: within the style, the backend of a notebook would be lost again
             with rc_context(STYLE):
                 own = bound.arguments.get(name)
@@ -75,6 +85,37 @@ def _drawn_on(
         return checked(call)
 
     return decorate
+
+
+def _of_kind(name: str, value: Any, stated: str) -> Any:
+    """Return an argument of a picture that is of a kind its annotation states, arrays as such;
+    raises ParameterError for another. Kinds are known by the names of their classes, so that a
+    picture need not import what it does not draw.
+    """
+    if stated == "Floats":
+        array = array_of(name, value)
+        if not array.ndim or not array.size:
+            raise invalid_argument(name, "an array with values", value)
+        return array
+    kinds = [kind.strip() for kind in stated.split("|")]
+    if value is None and "None" in kinds:
+        return value
+    if not all(KIND.fullmatch(kind) for kind in kinds):
+        return value
+    own = {one.__name__ for one in type(value).__mro__}
+    own |= {"float"} if isinstance(value, Real) else set()
+    own |= {"int"} if isinstance(value, Integral) else set()
+    if own & {kind.rpartition(".")[2] for kind in kinds}:
+        return value
+    wanted = [kind.rpartition(".")[2] for kind in kinds if kind != "None"]
+    article = "an" if wanted[0][0] in "AEIOU" else "a"
+    raise invalid_argument(name, f"{article} {' or '.join(wanted)}", value)
+
+
+def of_paths(paths: Floats) -> None:
+    """Raise ParameterError for an array that is not one of paths."""
+    if paths.ndim != 2 or len(paths) < 2:
+        raise ParameterError(f"paths must be (periods + 1, trials), not {paths.shape}")
 
 
 def _close(canvas: Axes | Figure) -> None:
@@ -168,6 +209,7 @@ def scaled_ticks(axis: Any, factor: float) -> None:
     axis.set_major_formatter(FuncFormatter(lambda value, _: number(round(value / factor, 10))))
 
 
+@checked
 def save_figure(
     path: str | Path, draw: Callable[..., Any], size: tuple[float, float] = PAGE, page: bool = False
 ) -> None:
