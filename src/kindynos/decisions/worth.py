@@ -197,11 +197,11 @@ def _solved_knowing(
 @dataclass
 class _Informed(Rollback):
     """A pass that chooses in each trial what is best to expect given what is ``known``
-    ``(quantities, trials)``, by rules found on the trials in ``learn``.
+    ``(quantities, trials)``, by rules found on the trials ``found_on``.
     """
 
     known: Floats = field(default_factory=lambda: np.empty((0, 0)))
-    learn: Any = None
+    found_on: Any = None
     missed: float = 0.0
     promised: Any = 0.0  # by the rule of the first choice
 
@@ -211,7 +211,7 @@ class _Informed(Rollback):
             self.roll(then, (*path, name), weight, paid) for name, then in node.alternatives.items()
         ]
         values = np.stack([np.broadcast_to(np.asarray(row, float), (count,)) for row in rolled])
-        expected, missed = expected_leads(values * weight, self.known, self.learn)
+        expected, missed = expected_leads(values * weight, self.known, self.found_on)
         self.missed = max(self.missed, missed)
         self.promised = values[0] + expected.max(axis=0)
         return "", values[expected.argmax(axis=0), np.arange(count)]
@@ -224,14 +224,14 @@ def _known_quantities(base: Solution, names: tuple[str, ...]) -> Gain:
     known = np.stack([np.asarray(base.draws.quantities[name], dtype=np.float64) for name in names])
     rolling, root = base.rolling, base.decision.root
 
-    def of_half(learn: Any) -> Gain:
-        part = replace(base.draws, chosen=np.flatnonzero(learn))
+    def of_half(found_on: Any) -> Gain:
+        part = replace(base.draws, chosen=np.flatnonzero(found_on))
         fixed = replace(rolling, draws=part, policy={}, parts=[], record=False)
         fixed.roll(root, (), 1.0, 0.0)
         plain = base._brought(base.draws, fixed.policy)
         passed = _Informed(
             base.draws, base.by, base.level, rolling.utility, rolling.sign,
-            record=False, known=known, learn=learn,
+            record=False, known=known, found_on=found_on,
         )  # fmt: skip
         total = passed.roll(root, (), 1.0, 0.0)
         return Gain(total - plain, passed.promised - plain, passed.missed)

@@ -34,9 +34,9 @@ def unseen(fit: Fit) -> Estimate | None:
     """Return how many values lie below the thresholds; see ``Fit.unseen``.
 
     Each value seen above a threshold t stands for 1 / S(t) values; the number of those not seen
-    varies as that of failures before so many successes. What the open parameters add is the profile
-    likelihood's: the least and the greatest number where the likelihood stays within its reach,
-    sought along many directions from the summit.
+    varies as the failures before that number of successes do. What the open parameters add is the
+    profile likelihood's: the least and the greatest number where the likelihood stays within its
+    reach, sought along many directions from the summit.
     """
     search = fit.search
     if search is None or search.data.thresholds is None:

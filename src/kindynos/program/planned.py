@@ -41,7 +41,7 @@ class PlannedChoice:
             )
         by_name = mapping("options", options, "the replacements of each option by its name")
         if len(by_name) < 2:
-            raise ModelError("needs at least two options, one of which may replace nothing: {}")
+            raise ModelError("needs at least two options; one may replace nothing: {}")
         for name, replacements in by_name.items():
             mapping(f"option {name!r}", replacements, "replacements of given figures by name")
         known = tuple(listed(knowing))

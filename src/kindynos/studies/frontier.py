@@ -158,7 +158,7 @@ def _on_fresh_draws(
 
 
 def efficient_of(values: Floats, among: Sequence[int] | None = None) -> list[int]:
-    """Return the places of the efficient ones among values ``(points, 2)``, of which more is
+    """Return the places of the efficient ones among values ``(points, 2)``, where more is
     better, in order of the first; ``among`` some of the places.
 
     >>> efficient_of(np.array([[1.0, 3.0], [2.0, 2.0], [1.5, 1.5], [3.0, 1.0]]))

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 
     from kindynos.studies.comparison import Comparison
 
-PAIRED = 3  # quantities, worth most to know, of which each two are looked at together
+PAIRED = 3  # quantities, worth most to know: each two of them are looked at together
 ONE_SIDED = 1.645  # standard errors, of a signal that a rule finds only above sqrt(log n) of them
 FAR = 6.0  # sds at which one option is always ahead
 EVERYTHING = "everything"
@@ -57,22 +57,22 @@ def by_halves(trials: int, of_half: OfHalf) -> Gain:
     """Return the gain in each half of the trials of the rule that is found on the other."""
     first = np.arange(trials) % 2 == 0
     judged, promised, missed = np.empty(trials), np.empty(trials), 0.0
-    for learn in (first, ~first):
-        gain = of_half(learn)
-        judged[~learn], promised[~learn] = gain.judged[~learn], gain.promised[~learn]
+    for found_on in (first, ~first):
+        gain = of_half(found_on)
+        judged[~found_on], promised[~found_on] = gain.judged[~found_on], gain.promised[~found_on]
         missed = max(missed, gain.missed)
     return Gain(judged, promised, missed)
 
 
 def gain_of_knowing(options: Floats, known: Floats) -> Gain:
     """Return what it brings to know quantities ``(quantities, trials)`` before choosing between
-    options ``(options, trials)`` of which more is better.
+    options ``(options, trials)``, where more is better.
     """
     count = options.shape[1]
 
-    def of_half(learn: NDArray[np.bool_]) -> Gain:
-        fixed = options[options[:, learn].mean(axis=1).argmax()]
-        expected, missed = expected_leads(options, known, learn)
+    def of_half(found_on: NDArray[np.bool_]) -> Gain:
+        fixed = options[options[:, found_on].mean(axis=1).argmax()]
+        expected, missed = expected_leads(options, known, found_on)
         chosen = options[expected.argmax(axis=0), np.arange(count)]
         return Gain(chosen - fixed, options[0] + expected.max(axis=0) - fixed, missed)
 
@@ -82,24 +82,24 @@ def gain_of_knowing(options: Floats, known: Floats) -> Gain:
 def gain_of_everything(options: Floats) -> Gain:
     """Return what it brings to choose the best option of every trial."""
 
-    def of_half(learn: NDArray[np.bool_]) -> Gain:
-        gains = options.max(axis=0) - options[options[:, learn].mean(axis=1).argmax()]
+    def of_half(found_on: NDArray[np.bool_]) -> Gain:
+        gains = options.max(axis=0) - options[options[:, found_on].mean(axis=1).argmax()]
         return Gain(gains, gains)
 
     return by_halves(options.shape[1], of_half)
 
 
 def expected_leads(
-    options: Floats, known: Floats, learn: NDArray[np.bool_]
+    options: Floats, known: Floats, found_on: NDArray[np.bool_]
 ) -> tuple[Floats, float]:
     """Return by how much each option is expected to be ahead of the first in each trial, found on
-    the trials in ``learn``, and what a signal would be worth that is too weak to be found there.
+    the trials in ``found_on``, and what a signal would be worth that is too weak to be found there.
     """
     leads = options - options[0]
-    expected, missed, count = np.zeros_like(leads), 0.0, int(learn.sum())
+    expected, missed, count = np.zeros_like(leads), 0.0, int(found_on.sum())
     for position in range(1, len(leads)):
         lead = leads[position]
-        expected[position] = expected_given(known[:, learn], lead[learn])(known)
+        expected[position] = expected_given(known[:, found_on], lead[found_on])(known)
         if not np.ptp(expected[position]) > 0:
             weak = float(lead.std()) * (math.sqrt(math.log(count)) + ONE_SIDED) / math.sqrt(count)
             missed = max(missed, _loss(float(lead.mean()), weak))

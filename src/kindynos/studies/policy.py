@@ -251,8 +251,8 @@ def _solved(payoffs: Mapping[Plan, Floats], nodes: Mapping[Plan, _Node]) -> Gain
     """
     trials = len(next(iter(payoffs.values())))
 
-    def of_half(learn: NDArray[np.bool_]) -> Gain:
-        fixed = max(payoffs.values(), key=lambda values: float(values[learn].mean()))
+    def of_half(found_on: NDArray[np.bool_]) -> Gain:
+        fixed = max(payoffs.values(), key=lambda values: float(values[found_on].mean()))
         missed, promised = [0.0], np.zeros(trials)
 
         def brought(prefix: Plan) -> Floats:
@@ -263,11 +263,11 @@ def _solved(payoffs: Mapping[Plan, Floats], nodes: Mapping[Plan, _Node]) -> Gain
             values = np.stack(
                 [brought((*prefix, (node.choice, option))) for option in node.options]
             )
-            expected, weak = expected_leads(values, node.known, learn)
+            expected, weak = expected_leads(values, node.known, found_on)
             missed.append(weak)
             node.leads += expected / 2
             best = expected.argmax(axis=0)
-            node.picked[~learn] = best[~learn]
+            node.picked[~found_on] = best[~found_on]
             promised = values[0] + expected.max(axis=0)  # of the first choice in the end
             return np.asarray(values[best, np.arange(trials)])
 
