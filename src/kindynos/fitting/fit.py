@@ -97,7 +97,11 @@ class Fit:
         """
         from kindynos.fitting.truncated import unseen
 
-        return unseen(self)
+        search = self.search
+        if search is None or search.data.thresholds is None:
+            return None
+        covariance = np.array(self.theta_covariance)
+        return unseen(search, np.array(self.theta), covariance, self.log_likelihood)
 
     def table(self) -> Any:
         """Return a DataFrame of the parameters: estimate, standard error, and both ends of the 95 %

@@ -14,7 +14,6 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.errors import ParameterError
-from kindynos.fitting.fit import DROP, Fit
 from kindynos.fitting.search import LikelihoodSearch
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import Z
@@ -30,22 +29,19 @@ ASKED = 4.0  # gain in log likelihood from which a beginning is asked about
 BEGINNING = ("exponential", "lognormal", "gamma", "weibull")
 
 
-def unseen(fit: Fit) -> Estimate | None:
-    """Return how many values lie below the thresholds; see ``Fit.unseen``.
+def unseen(search: LikelihoodSearch, best: Floats, covariance: Floats, height: float) -> Estimate:
+    """Return how many values lie below the thresholds; see ``Fit.unseen``. ``best`` is theta at the
+    summit of the log likelihood, whose ``height`` and ``covariance`` of theta are given.
 
     Each value seen above a threshold t stands for 1 / S(t) values; the number of those not seen
     varies as the failures before that number of successes do. What the open parameters add is the
     profile likelihood's: the least and the greatest number where the likelihood stays within its
     reach, sought along many directions from the summit.
     """
-    search = fit.search
-    if search is None or search.data.thresholds is None:
-        return None
-    best = np.array(fit.theta)
     mean, variance = _below(search, best)
     if not 0 < mean < RUNAWAY * search.data.total:
         return Estimate(mean, 0.0, math.inf)
-    ends = [_below(search, theta)[0] for theta in _as_likely(fit, search, best)]
+    ends = [_below(search, theta)[0] for theta in _as_likely(search, best, covariance, height)]
     own = (Z * math.sqrt(variance) / mean) ** 2
     low, high = (
         math.exp(math.hypot(math.log(max(end, TINY) / mean), math.sqrt(own)))
@@ -67,19 +63,20 @@ def _below(search: LikelihoodSearch, theta: Floats) -> tuple[float, float]:
         return float(counts @ (times - 1)), float(counts @ ((times - 1) * times))
 
 
-def _as_likely(fit: Fit, search: LikelihoodSearch, best: Floats) -> list[Floats]:
+def _as_likely(
+    search: LikelihoodSearch, best: Floats, covariance: Floats, height: float
+) -> list[Floats]:
     """Return parameters, as theta, along directions from the best, at which the log likelihood has
     fallen as far as at the end of a 95 % interval; or the end of their range.
     """
     low, high = search.bounds
-    covariance = np.nan_to_num(np.array(fit.theta_covariance), posinf=1.0)
-    lengths, vectors = np.linalg.eigh(covariance)
+    lengths, vectors = np.linalg.eigh(np.nan_to_num(covariance, posinf=1.0))
     units = vectors * np.sqrt(np.clip(lengths, 1e-12, WIDEST))
     generator = stream(0, "unseen", 0)
     directions = generator.standard_normal((DIRECTIONS, len(best)))
     directions /= np.linalg.norm(directions, axis=1)[:, None]
     directions = np.vstack([directions, -directions]) @ units.T
-    least = fit.log_likelihood - DROP
+    least = height - Z**2 / 2
     near, far = np.zeros(len(directions)), np.full(len(directions), FIRST)
     for step in range(STEPS):
         middle = far if step < GROWING else (near + far) / 2
