@@ -153,6 +153,8 @@ class Policies(Case):
         ):
             with self.subTest(options=wrong), self.fails(words):
                 plant().choice("late", 3, ["power"], wrong)
+        with self.fails("'power' is a row"):
+            plant().policy("power", trials=200, seed=1)
         with self.fails("not chosen before"):
             plant().choice("late", 3, ["power"], options, after={"start": "small one"})
         with self.fails("the model has no choices"):

@@ -30,6 +30,7 @@ from kindynos.program.planned import Plan, PlannedChoice, plans_of, replacements
 from kindynos.program.statement import Statement
 from kindynos.results import statistics
 from kindynos.results.options import SimulationOptions
+from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.simulate import simulate
 from kindynos.studies.knowing import Gain, by_halves, expected_leads, mean_and_missed
@@ -113,15 +114,7 @@ def policy(statement: Statement, outcome: str, options: SimulationOptions) -> Po
         _check_known(statement, name, choice)
     runs = _runs(statement, plans, options)
     first = next(iter(runs.values()))
-    results = {plan: run[outcome] for plan, run in runs.items()}
-    if results[plans[0]].is_row:
-        raise RunError(f"{outcome!r} is a row; name a number, such as total({outcome})")
-    for result in results.values():
-        if not np.isfinite(result.values).all():
-            raise RunError(
-                f"{outcome!r} has trials without a value, or infinite ones; a policy is judged by "
-                "its mean"
-            )
+    results = _results(runs, outcome)
     one = results[plans[0]]
     sign = -1.0 if one.better == "low" else 1.0
     payoffs = {plan: sign * result.values for plan, result in results.items()}
@@ -158,6 +151,24 @@ def policy(statement: Statement, outcome: str, options: SimulationOptions) -> Po
         first.size,
         first.seed,
     )
+
+
+def _results(runs: Mapping[Plan, Run], outcome: str) -> dict[Plan, Result]:
+    """Return the outcome of each plan; raises RunError for what has no mean."""
+    if len({run.size for run in runs.values()}) > 1:
+        raise RunError("the plans were stopped after different numbers of trials")
+    results: dict[Plan, Result] = {}
+    for plan, run in runs.items():
+        result = run[outcome]
+        if result.is_row:
+            raise RunError(f"{outcome!r} is a row; name a number, such as total({outcome})")
+        if not np.isfinite(result.values).all():
+            raise RunError(
+                f"{outcome!r} has trials without a value, or infinite ones; a policy is judged by "
+                "its mean"
+            )
+        results[plan] = result
+    return results
 
 
 def _mean(sample: Sample, short: float) -> Estimate:
