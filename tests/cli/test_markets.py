@@ -149,6 +149,11 @@ class Commands(Folder):
         self.assertEqual((found["exceptions"], found["days"]), (7, 100))
         exact = stats.binomtest(7, 100, 0.05).pvalue
         self.assertAlmostEqual(found["Kupiec p-value"], exact, delta=0.15)
+        pd.DataFrame({"date": days, "var": -1.0, "Expected_shortfall": -2.0}).to_csv(recorded)
+        told = run(*words, "--level", "0.95")
+        self.assertIn("they are taken as losses", " ".join(told.stdout.split()))
+        below = json.loads(run(*words, "--level", "0.95", "--json").stdout)
+        self.assertEqual((below["exceptions"], below["days"]), (7, 100))
         self.assertIn("--forecasts goes with --actual", run(*words[:3]).stderr)
         self.assertIn("say PRICES and --holdings", run("backtest").stderr)
         actual.write_text("date,loss\n2027-01-04,5\n")

@@ -355,7 +355,8 @@ def recorded_backtest(forecasts: pd.DataFrame, actual: pd.Series, level: float) 
     columns "value at risk" and, where there are any, "expected shortfall", beside actual profits by
     date, which are added up over the periods between forecasts that lie further apart than a day.
 
-    Raises ParameterError for fewer than two forecasts, and where no profit falls on a period.
+    Figures written below 0, as results are, are taken as losses. Raises ParameterError for fewer
+    than two forecasts, and where no profit falls on a period.
     """
     dates = pd.DatetimeIndex(forecasts.index)
     if len(dates) < 2:
@@ -364,6 +365,12 @@ def recorded_backtest(forecasts: pd.DataFrame, actual: pd.Series, level: float) 
     begin = dates[0] - (dates[1] - dates[0])
     profits, notes = profits_of_periods(actual, begin, dates, spacing.unit)
     rows = np.isfinite(profits)
+    if np.median(forecasts["value at risk"]) < 0:  # a loss is a result below 0
+        forecasts = -forecasts
+        notes = (
+            *notes,
+            "The recorded figures lie below 0, as results do: they are taken as losses.",
+        )
     shortfalls = forecasts.get("expected shortfall")
     return Backtest(
         level,
