@@ -16,6 +16,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter
 
+from kindynos import literals
 from kindynos.arrays import Floats
 from kindynos.atomic import replacing
 from kindynos.errors import KindynosError, ParameterError
@@ -97,7 +98,7 @@ def _of_kind(name: str, value: Any, stated: str) -> Any:
         if not array.ndim or not array.size:
             raise invalid_argument(name, "an array with values", value)
         return array
-    kinds = [kind.strip() for kind in stated.split("|")]
+    kinds = ["str" if hasattr(literals, one) else one for one in re.split(r" *\| *", stated)]
     if value is None and "None" in kinds:
         return value
     if not all(KIND.fullmatch(kind) for kind in kinds):
