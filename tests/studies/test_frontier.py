@@ -96,6 +96,8 @@ class Frontier(Case):
     def test_mistakes_get_one_message(self):
         with self.fails("say a statistic and an outcome"):
             pipeline().frontier({"do_a": [0, 1]}, "mean value", "value")
+        with self.fails("set against itself"):
+            pipeline().frontier({"do_a": [0, 1]}, "mean value", "mean of value")
         wrong = run(
             "optimize", kd.demo_file("best_fare.toml"), "--vary", "fare=40,50", "--maximize",
             "mean net_value", "--frontier", "sd net_value", "--subject-to", "sd net_value <= 1",

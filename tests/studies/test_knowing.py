@@ -64,6 +64,9 @@ class Knowing(Case):
         self.assertAlmostEqual(table.loc["a", "net"], table.loc["a", "worth"] - 3)
         self.assertAlmostEqual(table.loc["everything", "worth"], loss(-20, EVERYTHING), delta=2)
         self.assertTrue((table["fitted"] >= table["worth"]).all())
+        # of what says nothing: the worth of a signal that 2,000 trials would just not show
+        weak = EVERYTHING * (math.sqrt(math.log(2000)) + 1.645) / math.sqrt(2000)
+        self.assertAlmostEqual(table.loc["idle", "error"] / loss(-20, weak), 1, delta=0.2)
         self.assertTrue(table["worth"].is_monotonic_decreasing)
 
     def test_three_options_and_what_happens_over_periods(self):

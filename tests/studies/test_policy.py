@@ -107,6 +107,7 @@ class Policies(Case):
         self.assertEqual(found.best, "start: wait, later: none")
         self.assertAlmostEqual(float(found.worth), float(found.value))
         self.assertAlmostEqual(found.table.loc["the policy", "mean"], float(found.value))
+        self.assertAlmostEqual(found.table.loc["the policy", "error"], found.value.error)
         fixed = plant().replace(first=2).simulate(20_000, seed=1)["value"]
         self.assertAlmostEqual(found.table.loc["start: large", "mean"], float(fixed.mean))
         small = found.under["start: small"]

@@ -173,13 +173,10 @@ def fit(
     _check_driver(as_driver, uncertain)
     if average and (as_driver is None or uncertain or as_series or show is not None):
         raise KindynosError(
-            "--average goes with --as-driver, without --uncertain, --show and --series"
+            "--average goes with --as-driver, without --uncertain, --show, --series"
         )
-    if truncated_below is not None and column_of_thresholds is not None:
-        raise KindynosError("--truncated-below is one threshold, --column-of-thresholds one each")
     known = _Known(truncated_below, column_of_thresholds, censored_above)
-    if as_series and known != _Known():
-        raise KindynosError("thresholds and limits go with distributions, not with --series")
+    known.check(as_series)
     requested = _Wanted(
         TableFormat.checked(**layout, missing=missing),
         None if candidates is None else _names(candidates),
@@ -244,6 +241,15 @@ class _Known:
     threshold: float | None = None
     column: str | None = None
     limit: float | None = None
+
+    def check(self, as_series: bool) -> None:
+        """Raise KindynosError for two kinds of thresholds, and for those of a series."""
+        if self.threshold is not None and self.column is not None:
+            raise KindynosError(
+                "--truncated-below is one threshold, --column-of-thresholds one each"
+            )
+        if as_series and self != _Known():
+            raise KindynosError("thresholds and limits go with distributions, not with --series")
 
 
 @dataclass(frozen=True)

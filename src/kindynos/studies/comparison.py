@@ -340,7 +340,7 @@ class Comparison(Reported):
 
         ``worth`` is what the choices bring that are best given what is known, over the scenario
         that is best without, judged on trials on which they were not found, with its 95 %
-        ``error``; the true worth lies between it and ``fitted``, what the regressions promise.
+        ``error``; ``fitted`` is what the regressions promise, mostly more than the true worth.
         Drivers over periods are known by their average. ``study_cost`` gives the cost of finding
         out, by name, also of two ("a and b"): ``net`` of it, and whether the study ``pays``.
         Raises RunError for scenarios that are not runs on the same draws, and for trials without a

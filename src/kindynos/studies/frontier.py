@@ -20,7 +20,7 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
-from kindynos.errors import GoalError
+from kindynos.errors import GoalError, ParameterError
 from kindynos.program.statement import Statement
 from kindynos.results.options import SimulationOptions
 from kindynos.sampling.streams import stream
@@ -32,7 +32,7 @@ from kindynos.studies.points import Point
 from kindynos.studies.search import DecisionSearch
 from kindynos.studies.sets_search import sets_in_reach, try_all
 
-MOST_SHOWN = 12  # efficient points that are judged on fresh draws, evenly spread
+MOST_SHOWN = 12  # efficient points, evenly spread over both figures
 BESIDE = 0.5  # of a range, the first steps beside efficient points, halved each time
 LOSSES = ("value_at_risk", "expected_shortfall")
 SPREAD = ("sd", "coefficient of variation")
@@ -71,6 +71,8 @@ def frontier(
 ) -> ModelFrontier:
     """Return the efficient decisions of a model; see ``Model.frontier``."""
     second = figure_of(statement, against)
+    if figure_of(statement, request.maximize).label == second.label:
+        raise ParameterError(f"the {second.label} is set against itself; name another figure")
     settings = replace(settings, seed=settings.checked_seed())
     search = search_for(statement, replace(request, subject_to=()), settings)
     search.constraints = (Constraint(second, math.inf, most=True),)

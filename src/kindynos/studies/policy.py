@@ -135,18 +135,21 @@ def policy(statement: Statement, outcome: str, options: SimulationOptions) -> Po
     short = max(promised - float(gain.judged.mean()), 0.0)
     judged = mean_and_missed(gain, lambda values: _mean(sample.with_values(values), 0.0))
     worth = Estimate(float(judged), judged.low, judged.high + short)
+    value = _turned(_mean(sample.with_values(sign * under[POLICY]), short), sign)
+    table = _table(under, sample, one.target)
+    table.loc[POLICY, "error"] = value.error
     return Policy(
         outcome,
         one.unit,
         one.better,
         one.target,
-        _turned(_mean(sample.with_values(sign * under[POLICY]), short), sign),
+        value,
         worth,
         promised,
         _in_words(fixed),
         _shares(nodes, reached),
         {_label(prefix, nodes): _rule(node, reached[prefix]) for prefix, node in nodes.items()},
-        _table(under, sample, one.target),
+        table,
         under,
         first.size,
         first.seed,

@@ -485,10 +485,10 @@ class _Cell:
             closures += self._argument(argument, kind, array, tidy, without)
         if name == "INDEX":
             closures = self._of_areas(arguments, closures)
-        applied = self._in_system(valid, closures, _applied(valid, closures))
-        return _once(applied) if self._is_the_same(node) else applied
+        applied = self._in_date_system(valid, closures, _applied(valid, closures))
+        return _once(applied) if self._never_changes(node) else applied
 
-    def _is_the_same(self, node: FunctionCall) -> bool:
+    def _never_changes(self, node: FunctionCall) -> bool:
         """Return whether a call takes areas, and only cells that hold what was typed into them: it
         is worked out once for all blocks of trials.
         """
@@ -529,7 +529,7 @@ class _Cell:
         number = closures[3] if len(arguments) > 3 else lambda slots: 1.0
         return [lambda slots: _chosen_by(number(slots), grids, slots, REF), *closures[1:3]]
 
-    def _in_system(
+    def _in_date_system(
         self, sheet_function: SheetFunction, closures: list[Closure], system: Closure
     ) -> Closure:
         """Return a function of dates in the system of the workbook."""
