@@ -1,5 +1,6 @@
 """Records seen only above thresholds, against SciPy's likelihood and what was drawn."""
 
+import math
 import warnings
 
 import numpy as np
@@ -49,6 +50,27 @@ class Truncated(Case):
         self.assertAlmostEqual(float(found.fitted.unseen) / unseen, 1, places=3)
         self.assertIsNone(kd.LogNormal.fit(values).fitted.unseen)
         self.assertIn("recorded only above 0 to 90", found.fitted.description)
+
+    def test_the_interval_of_what_is_unseen_has_both_its_parts(self):
+        """Of an exponential the profile likelihood is that of its mean; the number of failures
+        before n successes of chance S varies by n (1 - S) / S^2.
+        """
+        values, _ = recorded(kd.Exponential(100.0), 30.0, 80, 6)
+        found, gaps = kd.Exponential.fit(values, truncated_below=30).fitted.unseen, values - 30
+
+        def fall(mean):
+            ratio = gaps.mean() / mean
+            return len(gaps) * (ratio - 1 - math.log(ratio)) - stats.chi2.ppf(0.95, 1) / 2
+
+        middle = gaps.mean()
+        means = [optimize.brentq(fall, *ends) for ends in ((5, middle), (middle, 500))]
+        count = [len(gaps) * math.expm1(30 / mean) for mean in (means[1], middle, means[0])]
+        seen = math.exp(-30 / middle)
+        own = stats.norm.ppf(0.975) * math.sqrt(len(gaps) * (1 - seen)) / seen / count[1]
+        low, high = (math.exp(math.hypot(math.log(count[i] / count[1]), own)) for i in (0, 2))
+        self.assertAlmostEqual(float(found), count[1], places=3)
+        self.assertAlmostEqual(found.low / (count[1] / low), 1, places=2)
+        self.assertAlmostEqual(found.high / (count[1] * high), 1, places=2)
 
     def test_counts_are_recorded_from_their_threshold_on(self):
         drawn = np.asarray(kd.Poisson(3.0).sample(4000, seed=1))
