@@ -1,35 +1,29 @@
-"""A put on the shipyard's shares and a loan at a fixed rate: positions that a function values.
+"""Puts on the shipyard's shares and a loan whose rate moves: positions valued one by one.
 
 Run it: python examples/treasury_option.py
 """
 
-import numpy as np
 import pandas as pd
-from scipy.special import ndtr
 
 import kindynos as kd
 
-SHARES, STRIKE, VOLATILITY, DAYS_LEFT = 16_000, 50.0, 0.35, 120
-LOAN, YEARS = 3e6, 8.0
+SHARES = kd.Position("share", 16_000, underlying="shipyard")
+PUTS = kd.Position(
+    "put", 16_000, underlying="shipyard", strike=50, expiry="2028-06-16", volatility=0.35
+)
+LOAN = kd.Position(
+    "bond",
+    -3e6,
+    coupon=0.01,
+    times=1,
+    maturity="2035-12-31",
+    **{"yield": "ten_year_rate"},  # the column, by whose differences the loan moves
+)
 
 
-def put(price, days):
-    """Return what a European put is worth at no rate of interest (Black and Scholes 1973)."""
-    reach = VOLATILITY * np.sqrt((DAYS_LEFT - days) / 252)
-    first = np.log(price / STRIKE) / reach + reach / 2
-    return STRIKE * ndtr(reach - first) - price * ndtr(-first)
-
-
-def worth(prices, days, hedged=True):
-    """Return what the shares, the puts on them and the loan are worth after days."""
-    shares = SHARES * prices["shipyard"]
-    loan = LOAN * np.exp(-YEARS * prices["ten_year_rate"])
-    return shares + loan + (SHARES * put(prices["shipyard"], days) if hedged else 0.0)
-
-
-def bare(prices, days):
-    """Return the same without the puts."""
-    return worth(prices, days, hedged=False)
+def cargo(prices):
+    """Return what a contract is worth that pays for the shipyard's price above 60, at once."""
+    return 2_000 * (prices["shipyard"] - 60).clip(min=0)
 
 
 if __name__ == "__main__":
@@ -40,8 +34,9 @@ if __name__ == "__main__":
     table = pd.concat([frames[0][["shipyard"]], frames[1]], axis=1)
     prices = kd.read_prices(table, changes={"ten_year_rate": "absolute"})
     print(prices)
-    for label, revalue in (("without the puts", bare), ("with them", worth)):
-        held = kd.Portfolio(prices, revalue=revalue)
+    bare = {"shares": SHARES, "loan": LOAN, "cargo": cargo}
+    for label, positions in (("without the puts", bare), ("with them", {**bare, "puts": PUTS})):
+        held = kd.Portfolio(prices, positions=positions)
         figure = held.value_at_risk(0.99, horizon=10)
         crash = held.stress({"shipyard": -0.3, "ten_year_rate": 0.01}).attrs["profit"]
         print(
@@ -50,3 +45,5 @@ if __name__ == "__main__":
             f"1 point, {crash:+,.0f}"
         )
     print(figure.description)
+    print(held.sensitivities()[["at", "per", "money"]].round(3))
+    print(held.contributions(0.99, horizon=10)[["value", "component", "share"]].round(3))

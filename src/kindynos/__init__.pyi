@@ -118,6 +118,7 @@ from kindynos.studies.comparison import ReportedMean as ReportedMean
 from kindynos.markets.prices import read_prices as read_prices
 from kindynos.markets.prices import Prices as Prices
 from kindynos.markets.portfolio import Portfolio as Portfolio
+from kindynos.markets.positions import Position as Position
 from kindynos.markets.backtesting import backtest as backtest
 from kindynos.markets.allocation.allocation import allocate as allocate
 from kindynos.markets.allocation.frontier import frontier as frontier

@@ -61,9 +61,6 @@ class Runs(Case):
             HELD.simulate(0, 200)
         with self.fails("longer than the history"):
             HELD.simulate(1, 200, window=10_000)
-        optioned = kd.Portfolio(PRICES, revalue=lambda prices: prices[PRICES.instruments[0]] * 2.0)
-        with self.fails("no model of holdings"):
-            optioned.simulate(1, 200)
 
     def test_names_that_a_model_cannot_use(self):
         self.assertEqual(

@@ -6,6 +6,7 @@ from scipy import optimize, stats
 
 import kindynos as kd
 from kindynos.fitting.student import fit_student
+from kindynos.markets.book import Held
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import MEASURES
 from kindynos.markets.methods import METHODS, figure_alone
@@ -247,7 +248,7 @@ class Risk(Case):
 def alone(losses):
     """Return an exposure of 1 in one instrument that had these losses."""
     days = pd.DatetimeIndex(pd.bdate_range("2024-01-01", periods=len(losses)))
-    return Exposure(np.ones(1), -losses[:, None], ["a"], days)
+    return Exposure(Held(("a",), (1.0,), (1.0,), (False,)), -losses[:, None], ["a"], days)
 
 
 class Intervals(Case):
@@ -409,9 +410,7 @@ class Shapes(Case):
         grown = {}
         for volatility in ("garch", "weighted"):
             method = METHODS["filtered"](volatility=volatility)
-            one, ten = (
-                figure_alone(method, calm, "value_at_risk", 0.99, days, 1.0) for days in (1, 10)
-            )
+            one, ten = (figure_alone(method, calm, "value_at_risk", 0.99, days) for days in (1, 10))
             grown[volatility] = ten / one
         # from a calm day volatility is expected to rise
         self.assertGreater(grown["garch"], 1.1 * grown["weighted"])
@@ -453,7 +452,7 @@ class Rolling(Case):
     def test_a_rolling_figure_is_that_of_each_window(self):
         rng = np.random.default_rng(5)
         losses = rng.standard_t(5, 60) * 0.01
-        days = pd.DatetimeIndex(pd.bdate_range("2024-01-01", periods=60))
+        pd.DatetimeIndex(pd.bdate_range("2024-01-01", periods=60))
         windows = np.stack([losses[i : i + 50] for i in (0, 4, 9)])
         for name, kind in METHODS.items():
             if not kind.rolling:
@@ -461,8 +460,7 @@ class Rolling(Case):
             rolled = kind().tail(windows, 0.95)
             for measure, figures in zip(MEASURES, rolled, strict=True):
                 for window, figure in zip(windows, figures, strict=True):
-                    exposure = Exposure(np.ones(1), -window[:, None], ["a"], days[:50])
-                    single = kind().interval(exposure, measure, 0.95, 1)
+                    single = kind().interval(alone(window), measure, 0.95, 1)
                     self.assertAlmostEqual(single, figure, 12, msg=name)
 
     @proof

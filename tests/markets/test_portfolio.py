@@ -34,7 +34,7 @@ class Holding(Case):
 
     def test_mistakes(self):
         for options, words in (
-            ({}, ("one of them (or revalue=)",)),
+            ({}, ("one of them (or positions=)",)),
             ({"shares": {"alpha": 1}, "weights": {"alpha": 1}}, ("one of them",)),
             ({"shares": {"alhpa": 1}}, ("did you mean 'alpha'",)),
             ({"weights": {"alpha": 0.5, "beta": 0.4}, "value": 1}, ("add up to 0.9",)),
@@ -193,7 +193,7 @@ class TableSpec(Case):
     def test_positions_that_a_function_values(self):
         today = PRICES.frame["alpha"].iloc[-1]
         linear = kd.Portfolio(
-            PRICES, revalue=lambda prices: 10 * prices["alpha"] + 5 * prices["beta"]
+            PRICES, positions={"both": lambda prices: 10 * prices["alpha"] + 5 * prices["beta"]}
         )
         plain = kd.Portfolio(PRICES, shares={"alpha": 10, "beta": 5})
         self.assertAlmostEqual(linear.value, plain.value)
@@ -208,30 +208,18 @@ class TableSpec(Case):
         self.assertLess(abs(drawn[0] - drawn[1]), drawn[0].error)
         put = kd.Portfolio(
             PRICES,
-            revalue=lambda prices: (
-                10 * prices["alpha"] + 10 * np.maximum(today - prices["alpha"], 0)
-            ),
+            positions={
+                "insured": lambda prices: (
+                    10 * prices["alpha"] + 10 * np.maximum(today - prices["alpha"], 0)
+                )
+            },
         )
         self.assertAlmostEqual(put.value_at_risk(0.99), 0)  # what it insures cannot be lost
         for method in ("filtered", "weighted", "cornish fisher"):
             put.value_at_risk(0.99, method, horizon=10)  # a loss of 0 is a figure too
         self.assertAlmostEqual(put.paths(5, 50, seed=1).min(), put.value)
-        for call, words in (
-            (lambda: linear.contributions(), ("cannot be told apart",)),
-            (lambda: linear.weights, ("no values by instrument",)),
-            (
-                lambda: kd.Portfolio(PRICES, revalue=lambda prices: 1.0).value_at_risk(0.95),
-                ("one finite value for each",),
-            ),
-            (
-                lambda: kd.Portfolio(
-                    PRICES, shares={"alpha": 1}, revalue=lambda prices: prices["alpha"]
-                ),
-                ("one of them",),
-            ),
-        ):
-            with self.subTest(words=words), self.fails(*words):
-                call()
+        with self.fails("one of them"):
+            kd.Portfolio(PRICES, shares={"alpha": 1}, positions={"a": lambda prices: 1.0})
 
     def test_uncertain_paths_are_wider_by_the_error_of_the_history(self):
         # of a geometric Brownian motion: the mean log return of n has the variance v / n, so that

@@ -26,7 +26,10 @@ class Schema(Folder):
     def test_what_is_read_is_valid_and_what_is_refused_is_not(self):
         rows = pd.read_csv(DEMO / "treasury_holdings.csv").to_dict("records")
         named = {"instrument": "ferry", "currency": "nok", "change": "absolute", "group": "bonds"}
-        for one in (rows, [{"instrument": "a", "weight": 0.4}], [{**named, "amount": -3.0}]):
+        positions = pd.read_csv(DEMO / "treasury_positions.csv").to_dict("records")
+        positions = [{k: v for k, v in row.items() if v == v} for row in positions]
+        valid = (rows, positions, [{"instrument": "a", "weight": 0.4}], [{**named, "amount": -3.0}])
+        for one in valid:
             self.read(one)
             self.assertTrue(CHECKED.is_valid(one))
         for one in (
@@ -35,6 +38,8 @@ class Schema(Folder):
             [{"instrument": "", "shares": 3}],
             [{"shares": 3}],
             [{"instrument": "a", "shares": "many"}],
+            [{"kind": "future", "name": "a", "number": 3}],
+            [{"kind": "cash", "name": "a"}],
         ):
             with self.subTest(one):
                 self.assertRaises(KindynosError, self.read, one)

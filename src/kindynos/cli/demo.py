@@ -33,7 +33,7 @@ FILES = (
 )
 DATA = (
     *("treasury_prices.csv", "treasury_holdings.csv", "treasury_holdings_november.csv"),
-    *("heating_oil.csv", "treasury_rate.csv"),
+    *("treasury_positions.csv", "heating_oil.csv", "treasury_rate.csv"),
 )
 TERMINAL = ("terminal_items.csv", "terminal_risks.csv")
 RECORDS = (

@@ -50,7 +50,10 @@ holdings_option = click.option(
     "such as USD: with --unit EUR the column EURUSD or USDEUR of PRICES is found (the price of one "
     "EUR in USD, or of one USD in EUR); any other column is what one unit costs in yours; a column "
     "change says absolute of one that changes by differences, a column side long or short, and a "
-    "column multiplier the size of a contract; rows of one instrument are added.",
+    "column multiplier the size of a contract; rows of one instrument are added. With a column "
+    "kind (share, cash, forward, call, put, bond, swap) rows are positions with name, number and "
+    "the terms of their kind: underlying, strike, expiry, volatility, rate, yield, coupon, "
+    "maturity.",
 )
 value_option = click.option("--value", type=FIGURE, help="With weights: the money invested.")
 unit_option = click.option(
@@ -96,7 +99,8 @@ def read_portfolio(
 
     def needed(columns: list[str]) -> list[str]:
         rates = [rate_of(one, unit, columns) for one in dict.fromkeys(currency.values())]
-        return [*amounts, *beside, *(column_of(rate) for rate in rates if rate is not None)]
+        others = [name for name in beside if name not in stated.positions]
+        return [*stated.columns, *others, *(column_of(rate) for rate in rates if rate is not None)]
 
     stated = read_holdings(holdings)
     amounts, currency = stated.amounts, stated.currency
@@ -109,6 +113,8 @@ def read_portfolio(
         table = price_table(prices, missing, needed, **given)
         table = table if until is None else table.until(until)
         table = table.with_choices(stated.choices)
+        if stated.positions:
+            return Portfolio(table, positions=stated.positions, unit=unit)
         if stated.kind == "shares":
             return Portfolio(table, shares=amounts, short=short, currency=currency, unit=unit)
         if stated.kind == "amount":
@@ -298,6 +304,7 @@ def risk(
         --methods historical,filtered --windows 250,500,all
       kindynos risk treasury_prices.csv --holdings treasury_holdings.csv \\
         --methods student --levels 0.99 --stress shipyard=-0.2 --what-if shipyard=-5000
+      kindynos risk treasury_prices.csv --holdings treasury_positions.csv --horizon 10
     """
     from kindynos.engine.progress import progress_listener
     from kindynos.reports import markets

@@ -17,13 +17,15 @@ from itertools import combinations
 from typing import Protocol
 
 import numpy as np
-import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import symmetrical
 from kindynos.inference.intervals import Z
 from kindynos.inference.rows import loss_tail
+from kindynos.markets.book import Book, Held
+from kindynos.markets.closed_forms import day_number
+from kindynos.markets.positions import Positions
 from kindynos.markets.prices import Prices
 from kindynos.program.differences import Change
 from kindynos.sampling.streams import stream
@@ -43,25 +45,19 @@ class Holdings(Protocol):
     prices: Prices
 
     @property
-    def instruments(self) -> list[str]: ...  # noqa: D102
-
-    @property
-    def shares(self) -> pd.Series: ...  # noqa: D102
-
-    @property
-    def valued(self) -> bool: ...  # noqa: D102
+    def book(self) -> Book: ...  # noqa: D102
 
 
 @dataclass(frozen=True)
 class _Side:
-    """One of the two dates: the number held of each instrument, its price, and the returns of the
-    window, whose places in the whole history are ``days``.
+    """One of the two dates: what either holds, in the numbers and at the prices of that date, and
+    the returns of the window, whose places in the whole history are ``days``.
     """
 
-    held: Floats
-    prices: Floats
+    book: Book
     returns: Floats
     days: np.ndarray
+    held: float  # days of the calendar over which the figure is
 
 
 Mixture = frozenset[int]
@@ -69,12 +65,12 @@ Mixture = frozenset[int]
 
 def risk_bridge(later: Holdings, earlier: Holdings, level: float, window: int, seed: int) -> Bridge:
     """Return what moved value at risk from an earlier portfolio to a later one; raises
-    ParameterError for positions that a function values, an instrument without prices, and a history
-    that is too short before the earlier date.
+    ParameterError for an instrument without prices, and a history that is too short before the
+    earlier date.
     """
-    sides, names, absolute = _sides(later, earlier, window)
-    changes = _changes(sides, names)
-    ways = _Ways(sides, changes, absolute, level)
+    sides = _sides(later, earlier, window)
+    changes = _changes(sides)
+    ways = _Ways(sides, changes, level)
     count = len(changes)
     everything = frozenset(range(count))
     parts = _shapley(count, ways.figure)
@@ -119,24 +115,20 @@ def risk_bridge(later: Holdings, earlier: Holdings, level: float, window: int, s
     )
 
 
-def _sides(
-    later: Holdings, earlier: Holdings, window: int
-) -> tuple[list[_Side], list[str], np.ndarray]:
-    """Return both dates over the instruments that either holds, and which change by differences."""
-    if later.valued or earlier.valued:
-        raise ParameterError("positions that a function values have no holdings to compare")
-    names = list(dict.fromkeys([*earlier.instruments, *later.instruments]))
-    for name in names:
+def _sides(later: Holdings, earlier: Holdings, window: int) -> list[_Side]:
+    """Return both dates over what either holds."""
+    books, columns = _joined(later, earlier)
+    for name in columns:
         if name not in later.market.instruments:
             raise ParameterError(
                 "the prices of today have no such instrument, which was held before",
                 unknown=name,
                 known=later.market.instruments,
             )
-    prices = later.market.subset(names)
+    prices = later.market.subset(columns)
     frame, moves = prices.frame, prices.moves
     sides = []
-    for portfolio in (earlier, later):
+    for portfolio, book in zip((earlier, later), books, strict=True):
         date = portfolio.prices.dates[-1]
         last = int(frame.index.searchsorted(date, side="right")) - 1
         if last < 0 or frame.index[last] != date:
@@ -145,13 +137,64 @@ def _sides(
             raise ParameterError(
                 f"window {window} asks for more returns than the {last} up to {date:%Y-%m-%d}"
             )
-        shares = portfolio.shares
-        held = np.array([float(shares.get(name, 0.0)) for name in names])
         days = np.arange(last - window, last)
-        sides.append(_Side(held, frame.to_numpy()[last], moves[days], days))
+        then = book.at(frame.to_numpy()[last], day_number(date))
+        sides.append(_Side(then, moves[days], days, 365 / prices.spacing.per_year))
     if sides[0].days[-1] >= sides[1].days[-1]:
         raise ParameterError("the earlier portfolio ends on the date of the later one, or after it")
-    return sides, names, np.asarray(prices.absolute)
+    return sides
+
+
+def _joined(later: Holdings, earlier: Holdings) -> tuple[list[Book], list[str]]:
+    """Return of the earlier and the later date a book of all that either holds, and its columns. A
+    position whose terms have changed is one that was sold and one that was bought.
+    """
+    before, after = earlier.book, later.book
+    if isinstance(before, Held) and isinstance(after, Held):
+        names = tuple(dict.fromkeys([*before.names, *after.names]))
+        absolute = tuple(
+            later.market.subset(list(names)).absolute.tolist()
+            if set(names) <= set(later.market.instruments)
+            else [False] * len(names)
+        )
+        held = [dict(zip(book.names, book.held, strict=True)) for book in (before, after)]
+        numbers = [tuple(of.get(name, 0.0) for name in names) for of in held]
+        return [Held(names, own, (0.0,) * len(names), absolute) for own in numbers], list(names)
+    if isinstance(before, Positions) and isinstance(after, Positions):
+        return _joined_positions(before, after)
+    raise ParameterError("positions are compared with positions, not with numbers of instruments")
+
+
+def _joined_positions(before: Positions, after: Positions) -> tuple[list[Book], list[str]]:
+    shown = {
+        name: name
+        if name not in after.held or position.alike(after.held[name])
+        else f"{name}, before"
+        for name, position in before.held.items()
+    }
+    sold = {shown[name]: position for name, position in before.held.items()}
+    everything = {**sold, **after.held}
+    rates = {shown[name]: rate for name, rate in before.rates.items()} | dict(after.rates)
+    columns = tuple(dict.fromkeys([*before.columns, *after.columns]))
+    differences = {
+        name
+        for book in (before, after)
+        for name, absolute in zip(book.columns, book.absolute, strict=True)
+        if absolute
+    }
+    whole = Positions(
+        everything,
+        columns,
+        np.zeros(len(columns)),
+        np.array([name in differences for name in columns]),
+        0.0,
+        rates,
+    )
+    numbers = [
+        [own[name].number if name in own else 0.0 for name in everything]
+        for own in (sold, after.held)
+    ]
+    return [whole.holding(own) for own in numbers], list(columns)
 
 
 @dataclass(frozen=True)
@@ -168,17 +211,18 @@ class _Change:
         return Change(self.name, words=self.words)
 
 
-def _changes(sides: list[_Side], names: list[str]) -> list[_Change]:
+def _changes(sides: list[_Side]) -> list[_Change]:
     """Return what may have moved the figure: the holdings that changed, the smallest together, then
     prices, volatilities and the rest.
     """
-    before, after = sides
-    moved = np.flatnonzero(before.held != after.held)
-    sizes = np.abs((after.held - before.held) * after.prices)[moved]
+    names = sides[0].book.names
+    before, after = (side.book.numbers for side in sides)
+    moved = np.flatnonzero(before != after)
+    sizes = np.abs(sides[1].book.holding(after - before).now)[moved]
     order = moved[np.argsort(-sizes)].tolist()
 
     def words(position: int) -> str:
-        return f"{names[position]}: {before.held[position]:,.6g} to {after.held[position]:,.6g}"
+        return f"{names[position]}: {before[position]:,.6g} to {after[position]:,.6g}"
 
     own = order if len(order) <= MOST else order[: MOST - 1]
     changes = [_Change(names[k], (k,), (words(k),)) for k in own]
@@ -196,15 +240,16 @@ def _changes(sides: list[_Side], names: list[str]) -> list[_Change]:
 class _Ways:
     """The figure of each mixture of the two dates, kept once it is worked out."""
 
-    def __init__(
-        self, sides: list[_Side], changes: list[_Change], absolute: np.ndarray, level: float
-    ) -> None:
-        self.sides, self.changes, self.absolute, self.level = sides, changes, absolute, level
+    def __init__(self, sides: list[_Side], changes: list[_Change], level: float) -> None:
+        self.sides, self.changes, self.level = sides, changes, level
+        ones = np.ones(len(sides[0].book.numbers))
+        self.of_one = [side.book.holding(ones) for side in sides]
         self.weigh(None)
 
     def weigh(self, weights: Floats | None) -> None:
         """Give each day of the span of both windows a weight; None for all alike."""
         self.figures: dict[Mixture, float] = {}
+        self.profits: dict[tuple[bool, bool, bool], Floats] = {}
         first = self.sides[0].days[0]
         self.weights = [
             None if weights is None else _shares(weights[side.days - first]) for side in self.sides
@@ -217,19 +262,25 @@ class _Ways:
         """Return value at risk where some of the changes are made."""
         if mixture not in self.figures:
             made = {change.name for k, change in enumerate(self.changes) if k in mixture}
-            held = self.sides[0].held.copy()
+            held = self.sides[0].book.numbers.copy()
             for k, change in enumerate(self.changes):
                 if k in mixture and change.instruments:
                     places = list(change.instruments)
-                    held[places] = self.sides[1].held[places]
-            prices = self.sides[PRICES in made].prices
-            window = self.sides[REST in made]
-            scale = self.sds[VOLATILITIES in made] / self.sds[REST in made]
-            profits = np.where(self.absolute, held, held * prices) * scale
-            losses, weights = -(window.returns @ profits), self.weights[REST in made]
+                    held[places] = self.sides[1].book.numbers[places]
+            profits = self._profits_of_one(PRICES in made, VOLATILITIES in made, REST in made)
+            losses, weights = -(held @ profits), self.weights[REST in made]
             quantile, _ = loss_tail(losses[None], self.level, weights)
             self.figures[mixture] = float(quantile[0])
         return self.figures[mixture]
+
+    def _profits_of_one(self, prices: bool, volatilities: bool, rest: bool) -> Floats:
+        """Return the profit of one of each thing held under each past move ``(held, moves)``."""
+        mixture = (prices, volatilities, rest)
+        if mixture not in self.profits:
+            scale = self.sds[volatilities] / self.sds[rest]
+            moves = (self.sides[rest].returns * scale).T
+            self.profits[mixture] = self.of_one[prices].profits(moves, self.sides[prices].held)
+        return self.profits[mixture]
 
 
 def _shares(weights: Floats) -> Floats:

@@ -46,7 +46,7 @@ def contributions(
             "share": component / total if total else np.nan,
             "incremental": total - np.array(without),
         },
-        index=pd.Index(exposure.names, name="instrument"),
+        index=pd.Index(exposure.book.names, name="instrument"),
     )
     frame.attrs |= {
         "total": total,

@@ -1,4 +1,4 @@
-"""Today's holdings with the returns that are looked at, and the figure of risk that comes of
+"""What is held today with the returns that are looked at, and the figure of risk that comes of
 them.
 """
 
@@ -15,65 +15,55 @@ from numpy.lib.stride_tricks import sliding_window_view
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import Estimate
+from kindynos.markets.book import Book
 from kindynos.markets.changes import Mask, combined, lengthened
-from kindynos.markets.holdings import Valued
 from kindynos.tables.spacing import SPACINGS, DateSpacing
 
 
 @dataclass(frozen=True)
 class Exposure:
-    """Today's holdings in money ``(instruments,)`` and the moves of instruments ``(returns,
-    instruments)``: simple returns, or differences of the ``absolute`` ones, which change by them.
+    """What is held today and past moves of the columns of prices ``(returns, columns)``: simple
+    returns, or differences of the ``absolute`` ones, which change by them.
     """
 
-    values: Floats
+    book: Book
     returns: Floats
-    names: list[str]
+    names: list[str]  # of the columns
     dates: pd.DatetimeIndex  # one for each return
     window: int | None = None
     description: str = ""  # what was done about missing prices
     spacing: DateSpacing = SPACINGS["day"]
     absolute: Mask | None = None
-    # the profit that a move of 1 of each instrument brings, where it is not the holding's value
-    per_move: Floats | None = None
-    valued: Valued | None = None  # positions that a function values
     overlap: int = 1  # the periods that each move shares with the next
-    days: float = 0.0  # that pass while the positions are held, for such a function
+    days: float = 0.0  # of the calendar that pass while the book is held
 
-    @cached_property
-    def sensitivities(self) -> Floats:
-        """The profit that a move of 1 of each instrument brings ``(instruments,)``: the value held,
-        or the number held where changes are differences.
-        """
-        return self.values if self.per_move is None else self.per_move
+    @property
+    def values(self) -> Floats:
+        """What is held, in money ``(held,)``."""
+        return self.book.now
 
     @cached_property
     def differences(self) -> Mask:
-        """Which instruments change by differences ``(instruments,)``."""
+        """Which columns change by differences ``(columns,)``."""
         if self.absolute is not None:
             return self.absolute
         return np.zeros(len(self.names), dtype=bool)
 
     @cached_property
     def losses(self) -> Floats:
-        """The loss of today's holdings under each past move: full revaluation."""
-        if self.valued is not None:
-            return np.asarray(-self.valued.profit(self.returns.T, self.days))
-        return np.asarray(-(self.returns @ self.sensitivities))
+        """The loss of today's book under each past move: full revaluation."""
+        return np.asarray(-self.book.profit(self.returns.T, self.days))
 
     @property
     def own_losses(self) -> Floats:
-        """The loss of each holding under each past move ``(returns, instruments)``.
+        """The loss of each thing held under each past move ``(returns, held)``."""
+        return np.asarray(-self.book.profits(self.returns.T, self.days).T)
 
-        Raises ParameterError for positions that are revalued by a function, whose losses cannot be
-        told apart.
-        """
-        if self.valued is not None:
-            raise ParameterError(
-                "the profit of positions that are revalued by a function cannot be told apart by "
-                "instrument"
-            )
-        return np.asarray(-self.returns * self.sensitivities)
+    @property
+    def only_bought(self) -> bool:
+        """Whether no more can be lost than what is held is worth."""
+        plain = self.book.in_proportion and not self.differences.any()
+        return plain and bool((self.values >= 0).all())
 
     def over(self, horizon: int) -> Exposure:
         """Return the same holdings with the moves over all stretches of that many periods, which
@@ -102,19 +92,26 @@ class Exposure:
         """Return the same holdings with other moves on the same dates."""
         return replace(self, returns=returns)
 
-    def holding(self, numbers: Floats, prices: Floats) -> Exposure:
-        """Return other numbers of the same instruments ``(instruments,)`` at today's prices."""
-        values = numbers * prices
-        return replace(self, values=values, per_move=np.where(self.differences, numbers, values))
+    def scaled_over(self, horizon: int) -> tuple[Exposure, int]:
+        """Return the exposure that a figure over a horizon is taken from, and the horizon that is
+        left to scale by: profits that are in proportion to the moves grow as they do; of others the
+        moves are made longer.
+        """
+        return (self, horizon) if self.book.in_proportion else (self.lengthened(horizon), 1)
+
+    def holding(self, numbers: Floats) -> Exposure:
+        """Return other numbers of what is held ``(held,)``."""
+        return replace(self, book=self.book.holding(numbers))
 
     def without(self, position: int) -> Exposure:
-        """Return the exposure without one of the holdings."""
-        left_out = np.arange(len(self.values)) == position
-        return replace(
-            self,
-            values=np.where(left_out, 0.0, self.values),
-            per_move=np.where(left_out, 0.0, self.sensitivities),
-        )
+        """Return the exposure without one of what is held."""
+        numbers = self.book.numbers
+        return self.holding(np.where(np.arange(len(numbers)) == position, 0.0, numbers))
+
+    def only(self, position: int) -> Exposure:
+        """Return the exposure with nothing but one of what is held."""
+        numbers = self.book.numbers
+        return self.holding(np.where(np.arange(len(numbers)) == position, numbers, 0.0))
 
 
 class RiskFigure(Estimate):

@@ -22,7 +22,8 @@ from kindynos.formula.functions import FUNCTIONS
 from kindynos.formula.parse import is_name
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.history_error import statistic_errors
-from kindynos.program.correlations import checked_correlation
+from kindynos.markets.profits import ProfitOf
+from kindynos.program.correlations import Correlation, checked_correlation
 from kindynos.program.quantities import DistributionDriver, Given, Line, Quantity
 from kindynos.program.statement import Statement
 from kindynos.program.timeline import Timeline
@@ -103,20 +104,11 @@ def held_statement(
         quantities["peak"] = Line("peak", formula="max(previous(peak, start_value), worth)")
     fall = "highest(1 - worth / peak)" if several else "max(1 - worth / start_value, 0)"
     quantities["max_drawdown"] = Line("max_drawdown", formula=fall, outcome=True, better="low")
-    entries = tuple(
-        checked_correlation(
-            (labels[j], labels[i]),
-            float(joined.correlations[i, j]),
-            kind=joined.kind,
-            copula=joined.copula,
-            df=joined.df,
-            repair=True,
-        )
-        for i in range(len(labels))
-        for j in range(i)
-    )
     return Statement(
-        "Holdings", Timeline(periods=horizon if several else None), quantities, entries
+        "Holdings",
+        Timeline(periods=horizon if several else None),
+        quantities,
+        _correlations(labels, joined),
     )
 
 
@@ -222,15 +214,55 @@ def simulate_held(
 ) -> Run:
     """Return the run of an exposure's holdings; see ``Portfolio.simulate``."""
     check_integer("horizon", horizon, least=1, most=MOST_PERIODS)
-    if exposure.valued is not None or exposure.differences.any():
-        what = "positions that a function values" if exposure.valued else "changes by differences"
-        raise ParameterError(
-            f"{what} have no model of holdings; take value_at_risk(level, 'simulated'), or paths"
-        )
     joined = joined_returns(exposure.returns, exposure.names, marginals, *copula)
-    statement = held_statement(exposure.names, exposure.values.tolist(), joined, horizon)
+    if exposure.book.in_proportion and not exposure.differences.any():
+        statement = held_statement(exposure.names, exposure.values.tolist(), joined, horizon)
+    else:
+        statement = _valued_statement(exposure, joined, horizon)
     run = simulate(statement.program, SimulationOptions.stated(trials, seed, options))
     return HeldRun(run, exposure, horizon)
+
+
+def _valued_statement(exposure: Exposure, joined: Joined, horizon: int) -> Statement:
+    """Return the model of a book whose profits are no formula of returns: drivers are the moves of
+    the columns, and the outcomes those of ``held_statement``.
+    """
+    labels = driver_names(exposure.names)
+    quantities: dict[str, Quantity] = {
+        label: DistributionDriver(label, distribution=marginal, each="period", base=None)
+        for label, marginal in zip(labels, joined.marginals, strict=True)
+    }
+    absolute = tuple(exposure.differences.tolist())
+    earned = ProfitOf(
+        exposure.book, None, absolute, exposure.days * horizon, tuple(labels), each_period=True
+    )
+    # falls are shares of the value, or of the size of what is held where that is worth nothing
+    total = float(exposure.values.sum())
+    start = total if total > 0 else float(np.abs(exposure.values).sum())
+    quantities["start_value"] = Given("start_value", start)
+    quantities["earned"] = Line("earned", earned)
+    quantities["worth"] = Line("worth", formula="start_value + earned")
+    quantities["profit"] = Line("profit", formula="last(earned)", outcome=True, target=0.0)
+    quantities["peak"] = Line("peak", formula="max(previous(peak, start_value), worth)")
+    fall = "highest(1 - worth / peak)" if start > 0 else "0 * last(earned)"
+    quantities["max_drawdown"] = Line("max_drawdown", formula=fall, outcome=True, better="low")
+    entries = _correlations(labels, joined)
+    return Statement("Holdings", Timeline(periods=horizon), quantities, entries)
+
+
+def _correlations(labels: Sequence[str], joined: Joined) -> tuple[Correlation, ...]:
+    return tuple(
+        checked_correlation(
+            (labels[j], labels[i]),
+            float(joined.correlations[i, j]),
+            kind=joined.kind,
+            copula=joined.copula,
+            df=joined.df,
+            repair=True,
+        )
+        for i in range(len(labels))
+        for j in range(i)
+    )
 
 
 class HeldRun(Run):
@@ -254,7 +286,7 @@ class HeldRun(Run):
         frame = super().table(percentiles, statistics, chances)
         names = [(str(outcome), str(statistic)) for outcome, statistic in frame.index]
         answer = statistic_errors(
-            self._exposure.returns, self._exposure.values, self._horizon, names
+            -self._exposure.losses, self._exposure.values, self._horizon, names
         )
         frame.insert(list(frame.columns).index("error"), "history error", answer)
         return frame

@@ -34,12 +34,11 @@ class Outcomes:
     falls: Floats
 
 
-def resampled_outcomes(returns: Floats, held_values: Floats, horizon: int) -> Iterator[Outcomes]:
-    """Yield what values held ``(holdings,)`` would have earned over stretches of each history drawn
-    again from ``returns`` ``(returns, holdings)``; at the end a history goes round.
+def resampled_outcomes(gains: Floats, held_values: Floats, horizon: int) -> Iterator[Outcomes]:
+    """Yield what values held ``(held,)`` would have earned over stretches of each history drawn
+    again from their ``gains`` of each past period; at the end a history goes round.
     """
-    gains = returns @ held_values
-    for places in resampled_places(len(returns)):
+    for places in resampled_places(len(gains)):
         yield _outcomes(gains[places], held_values, horizon)
 
 
@@ -69,7 +68,7 @@ def history_errors(
         [
             [
                 _figures(resampled_outcome, level)
-                for resampled_outcome in resampled_outcomes(returns, value, horizon)
+                for resampled_outcome in resampled_outcomes(returns @ value, value, horizon)
             ]
             for value in values
         ]
@@ -133,12 +132,13 @@ def _figures(outcomes: Outcomes, level: float) -> list[float]:
 
 
 def statistic_errors(
-    returns: Floats, held_values: Floats, horizon: int, names: Sequence[tuple[str, str]]
+    gains: Floats, held_values: Floats, horizon: int, names: Sequence[tuple[str, str]]
 ) -> list[float]:
     """Return the half-width of what a history leaves of each statistic, by the names of its outcome
-    ("profit" or "max_drawdown") and of itself, such as "P5"; NaN for others.
+    ("profit" or "max_drawdown") and of itself, such as "P5"; NaN for others. ``gains`` are the
+    profits of each past period.
     """
-    drawn = list(resampled_outcomes(returns, held_values, horizon))
+    drawn = list(resampled_outcomes(gains, held_values, horizon))
     by_outcome = {
         "profit": [item.profits for item in drawn],
         "max_drawdown": [item.falls for item in drawn],

@@ -4,10 +4,8 @@ a function values.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
-from functools import cached_property
-from inspect import Parameter, signature
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -16,8 +14,9 @@ import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.errors import FileError, ParameterError
-from kindynos.markets.changes import Mask, prices_after
+from kindynos.markets.changes import Mask
 from kindynos.markets.exchange import rate_of
+from kindynos.markets.positions import SIDES, Position, read_positions
 from kindynos.markets.prices import Prices
 from kindynos.tables.reader import read_table
 from kindynos.validate import finite, mapping
@@ -29,19 +28,14 @@ ALSO = {
     "multiplier": ("contract size",),
 }  # other headings of the same
 READ = ("instrument", *KINDS, "currency", "change", "group", "side", "multiplier")
-SIDES = {
-    **dict.fromkeys(("", "long", "buy", "bought"), 1.0),
-    **dict.fromkeys(("short", "sell", "sold"), -1.0),
-}
-
-Revalue = Callable[..., Any]
 
 
 @dataclass(frozen=True)
 class StatedHoldings:
     """What a file of holdings states, by instrument: amounts (of the kind "shares", "weight" or
     "amount", in money), the column of exchange rates that changes a price into the portfolio's
-    currency, whether it changes by differences ("absolute"), and a group.
+    currency, whether it changes by differences ("absolute"), and a group; or positions, whose
+    amounts are their numbers.
     """
 
     kind: str
@@ -50,18 +44,29 @@ class StatedHoldings:
     changes: dict[str, str]
     groups: dict[str, str]
     left_out: tuple[str, ...] = ()  # columns that are not read
+    positions: Mapping[str, Position] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()  # how the file was read
+
+    @property
+    def columns(self) -> list[str]:
+        """The columns of prices that it needs, but for exchange rates."""
+        if not self.positions:
+            return list(self.amounts)
+        return [column for position in self.positions.values() for column in position.columns]
 
     @property
     def choices(self) -> tuple[str, ...]:
         """What is to be said of how they were read."""
         names = ", ".join(self.left_out)
-        return (f"Columns of the holdings that are not read: {names}",) if names else ()
+        left_out = (f"Columns of the holdings that are not read: {names}",) if names else ()
+        return (*self.notes, *left_out)
 
 
 def read_holdings(path: Path) -> StatedHoldings:
     """Return the holdings in a CSV, Parquet or Excel file with columns instrument and shares,
     weight or amount (in money), and perhaps side (long or short), multiplier, currency, change and
-    group. Lots of one instrument are added.
+    group. Lots of one instrument are added. A table with a column kind has positions, one a row:
+    see ``kindynos.markets.positions.read_positions``.
 
     Raises FileError, with the row, for an amount that is missing or not a number, a side that is
     neither, and for an instrument that is missing or whose lots differ in currency, change or
@@ -69,6 +74,18 @@ def read_holdings(path: Path) -> StatedHoldings:
     """
     table = read_table(path)
     columns = {name.lower().replace("_", " ").strip(): name for name in table.names}
+    if "kind" in columns:
+        positions, left_out = read_positions(table)
+        return StatedHoldings(
+            "positions",
+            {name: position.number for name, position in positions.items()},
+            {name: position.currency for name, position in positions.items() if position.currency},
+            {column: "absolute" for one in positions.values() for column in one.absolute},
+            {name: position.group for name, position in positions.items() if position.group},
+            tuple(left_out),
+            positions,
+            table.notes,
+        )
     for name, others in ALSO.items():
         other = next((other for other in others if other in columns), None)
         if name not in columns and other is not None:
@@ -122,6 +139,7 @@ def read_holdings(path: Path) -> StatedHoldings:
         texts("change"),
         texts("group"),
         tuple(name for text, name in columns.items() if text not in READ),
+        notes=table.notes,
     )
 
 
@@ -218,8 +236,8 @@ def check_buyable(prices: Prices, bought_at: Floats, bought: Mask) -> None:
         if absolute:
             raise ParameterError(
                 f"{name} changes by differences, as a yield does: no money can be put into its "
-                "level; take the price of a bond, or value a bond by revalue= (shares= are amounts "
-                "per move of 1)"
+                "level; take the price of a bond, or a Position that is a bond (shares= are "
+                "amounts per move of 1)"
             )
         if not price > 0:
             raise ParameterError(f"the price of {name} is {price:g}: no money buys it; say shares=")
@@ -248,54 +266,3 @@ def _known(prices: Prices, name: Any) -> None:
     if name not in prices.raw.columns:
         texts = [str(column) for column in prices.raw.columns]
         raise ParameterError(f"no prices of {name!r}", unknown=str(name), known=texts)
-
-
-@dataclass(frozen=True, eq=False)
-class Valued:
-    """Positions that a function values, such as options: ``revalue(prices)``, or
-    ``revalue(prices, days)``, where time passes, gives what they are worth at the prices of the
-    ``names`` by instrument, arrays ``(cases,)``. ``today`` are today's prices, and ``absolute``
-    says which instruments change by differences.
-    """
-
-    revalue: Revalue
-    names: list[str]
-    today: Floats
-    absolute: Mask
-
-    def worth(self, prices: Floats, days: float = 0.0) -> Floats:
-        """Return what the positions are worth at prices ``(instruments, cases)`` after days; raises
-        ParameterError for a function that does not give a value for each case.
-        """
-        by_name = dict(zip(self.names, prices, strict=True))
-        revalued = self.revalue(by_name, days) if self._in_time else self.revalue(by_name)
-        values = np.asarray(revalued, dtype=np.float64)
-        if values.shape != prices.shape[1:] or not np.isfinite(values).all():
-            raise ParameterError(
-                f"revalue must give one finite value for each of {prices.shape[1]} cases, not "
-                f"{values.shape if values.shape != prices.shape[1:] else 'NaN or infinity'}"
-            )
-        return values
-
-    @cached_property
-    def now(self) -> float:
-        """What the positions are worth today."""
-        return float(self.worth(self.today[:, None])[0])
-
-    def profit(self, moves: Floats, days: float = 0.0) -> Floats:
-        """Return the profit after moves ``(instruments, cases)`` and days."""
-        return self.worth(prices_after(self.today, moves, self.absolute), days) - self.now
-
-    @cached_property
-    def _in_time(self) -> bool:
-        """Whether the function takes the days that pass: a second argument without a default, or
-        one that is called days.
-        """
-        try:
-            parameters = list(signature(self.revalue).parameters.values())
-        except (TypeError, ValueError):
-            return False
-        by_place = [p for p in parameters if p.kind in (p.POSITIONAL_ONLY, p.POSITIONAL_OR_KEYWORD)]
-        if len(by_place) < 2:
-            return False
-        return by_place[1].default is Parameter.empty or by_place[1].name == "days"

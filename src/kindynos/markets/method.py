@@ -52,10 +52,9 @@ class Method(ABC):
 
     def stretched(self, exposure: Exposure, horizon: int) -> tuple[Exposure, int]:
         """Return the exposure that a figure over a horizon is taken from, and the horizon that is
-        left to scale by: the losses of positions that a function values do not grow with the root
-        of time, but the moves that they are valued at do.
+        left to scale by.
         """
-        return (exposure, horizon) if exposure.valued is None else (exposure.lengthened(horizon), 1)
+        return exposure.scaled_over(horizon)
 
     def over(self, exposure: Exposure, horizon: int) -> tuple[Method, Exposure, int]:
         """Return what a figure over a horizon is taken from: a method, the exposure, and the
@@ -126,7 +125,7 @@ def scaled(exposure: Exposure, horizon: int) -> str:
     """Return the words for the figure of one period that stands for several."""
     if horizon == 1:
         return ""
-    what = "one" if exposure.valued is None else "moves of one"
+    what = "one" if exposure.book.in_proportion else "moves of one"
     return f", {what} {exposure.spacing.unit} times the root of {horizon}"
 
 

@@ -103,28 +103,18 @@ def measured(
 
 
 def figure_alone(
-    method: Method, exposure: Exposure, measure: str, level: float, horizon: int, value: float
+    method: Method, exposure: Exposure, measure: str, level: float, horizon: int
 ) -> float:
-    """Return the figure that ``measured`` gives, without its interval, which takes far longer.
-
-    Raises ParameterError as ``measured`` does.
-    """
+    """Return the figure that ``measured`` gives, without its interval, which takes far longer."""
     taken, looked_at, left = method.over(exposure, horizon)
-    figure = taken.figure(looked_at, measure, level, left)
-    _check_possible(method, exposure, figure, horizon, value)
-    return figure
+    return taken.figure(looked_at, measure, level, left)
 
 
 def _check_possible(
     method: Method, exposure: Exposure, figure: float, horizon: int, value: float
 ) -> None:
     """Raise ParameterError for a loss that is larger than what is held and was bought."""
-    only_bought = (
-        exposure.valued is None
-        and not exposure.differences.any()
-        and bool((exposure.values >= 0).all())
-    )
-    if only_bought and figure > value > 0:
+    if exposure.only_bought and figure > value > 0:
         raise ParameterError(
             f"over {exposure.spacing.span(horizon)} it would give a loss of {figure:,.0f}, "
             "and the "
@@ -154,7 +144,7 @@ def _of_fitted_moments(method: Method, exposure: Exposure, level: float, horizon
         return f"over {span} the fat tail of one {exposure.spacing.unit} thins out, and is kept"
     _, looked_at, left = method.over(exposure, horizon)
     figure = method.figure(looked_at, "value_at_risk", level, left)
-    if exposure.valued is None and abs(figure) > MOST_ADDED * value:
+    if exposure.book.in_proportion and abs(figure) > MOST_ADDED * value:
         return f"over {span} returns compound, and are added up"
     return ""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from copy import copy
 from dataclasses import replace
 from functools import cached_property
 from typing import Any, Unpack
@@ -16,22 +17,18 @@ from kindynos.errors import ParameterError
 from kindynos.literals import Rebalancing, ReturnPeriod, RiskMethod
 from kindynos.markets import stress as stresses
 from kindynos.markets.backtesting import Backtest, dated_profits, rolling_backtest
+from kindynos.markets.book import Book, Held
 from kindynos.markets.changes import as_prices, from_prices
+from kindynos.markets.closed_forms import day_number
 from kindynos.markets.contributions import contributions
-from kindynos.markets.exchange import column_of
+from kindynos.markets.exchange import column_of, rate_of
 from kindynos.markets.exposure import Exposure, RiskFigure
 from kindynos.markets.held_model import simulate_held
-from kindynos.markets.holdings import (
-    Revalue,
-    Valued,
-    bought_for,
-    check_buyable,
-    checked_holdings,
-    stated_rates,
-)
+from kindynos.markets.holdings import bought_for, check_buyable, checked_holdings, stated_rates
 from kindynos.markets.joint_paths import paths_together, uncertain_paths
 from kindynos.markets.method import Method
 from kindynos.markets.methods import METHODS, figure_alone, measured, method_of
+from kindynos.markets.positions import Position, Positions, stated_positions
 from kindynos.markets.prices import Prices, checked_date, prices_of
 from kindynos.markets.relative import against, rolling_risk
 from kindynos.markets.risk_table import risk_record
@@ -49,8 +46,6 @@ from kindynos.results.options import SimulationKeywords
 from kindynos.results.run import Run
 from kindynos.sampling.streams import Seed
 from kindynos.studies.bridge import Bridge
-from kindynos.tables.periods import TRADING_DAYS
-from kindynos.tables.spacing import DateSpacing
 from kindynos.validate import (
     Count,
     check_integer,
@@ -58,6 +53,7 @@ from kindynos.validate import (
     confidence_level,
     finite,
     instance,
+    known_name,
     listed,
     mapping,
     one_of,
@@ -78,12 +74,13 @@ class Portfolio(Reported):
     exchange rate of its currency: ``{"shipyard": "NOK"}``, where NOK is what a krone costs. A
     column of two currencies, such as EURNOK, is what the first costs in the second: with the
     ``unit`` of the report, "EUR", prices are divided by it, and ``{"shipyard": "NOK"}`` finds it.
-    Instead of amounts, ``revalue`` is a function of the prices by instrument, arrays ``(cases,)``,
-    that gives what positions such as options are worth then; where it takes a second argument, the
-    ``days`` that have passed since today (21 a month, 252 a year, or 365 in a market that never
-    closes), time passes too. ``changes`` says which instruments change by differences, as in
-    ``read_prices``. Raises ParameterError for unknown instruments, weights that do not add up, and
-    dates outside the history.
+    Instead of amounts, ``positions`` by name are valued one by one: a ``Position``, such as an
+    option, a bond or a swap, by its closed form; or a function of the prices by column, arrays
+    ``(cases,)``, that gives what the position is worth then, ``prices.days`` of the calendar after
+    today. Every table is then by position. ``changes`` says which columns change by differences, as
+    in ``read_prices``; rates, yields and volatilities of positions do. Raises ParameterError for
+    unknown instruments, weights that do not add up, dates outside the history, and a position that
+    has expired.
 
     >>> import pandas as pd
     >>> from kindynos import read_prices
@@ -107,22 +104,20 @@ class Portfolio(Reported):
         rebalance: Rebalancing | None = None,
         short: bool = False,
         currency: Mapping[str, str] | None = None,
-        revalue: Revalue | None = None,
+        positions: Mapping[str, Any] | None = None,
         changes: Mapping[str, str] | None = None,
         unit: str = "",
     ) -> None:
-        if sum(given is not None for given in (shares, weights, amounts, revalue)) != 1:
-            raise ParameterError("say shares=, weights= or amounts=, one of them (or revalue=)")
+        if sum(given is not None for given in (shares, weights, amounts, positions)) != 1:
+            raise ParameterError("say shares=, weights= or amounts=, one of them (or positions=)")
         read = prices_of(prices)
+        self._stated: dict[str, Position] | None = None
+        if positions is not None:
+            self._hold(stated_positions(positions), read, currency, changes, unit, as_of)
+            return
         own = read.with_changes(changes) if changes else read
         self._own_market, self._rates = own, stated_rates(own, currency, unit)
         self.market = own.in_currency(self._rates) if self._rates else own
-        self._revalue = revalue
-        if revalue is not None:
-            self.prices, self.rebalance = self.market, None
-            self.as_of = self._date(as_of)
-            self._bought: Floats = np.zeros(len(self.prices.instruments))
-            return
         if rebalance is not None:
             one_of("rebalance", rebalance, ("monthly", "daily"))
         stated = {"shares": shares, "weights": weights, "amounts": amounts}
@@ -140,7 +135,7 @@ class Portfolio(Reported):
         if kind != "shares":
             check_buyable(self.prices, bought_at, numbers != 0)
         if kind == "shares":
-            self._bought = numbers
+            self._bought: Floats = numbers
             self.rebalance = None
         elif kind == "amounts":
             self._bought = bought_for(numbers, bought_at)
@@ -151,6 +146,43 @@ class Portfolio(Reported):
                 raise ParameterError(f"the weights add up to {total:.6g}, not to 1{advice}")
             bought = positive("value", value if value is not None else 1.0)
             self._bought = bought_for(numbers * bought, bought_at)
+
+    def _hold(
+        self,
+        positions: dict[str, Position],
+        read: Prices,
+        currency: Mapping[str, str] | None,
+        changes: Mapping[str, str] | None,
+        unit: str,
+        as_of: Any,
+    ) -> None:
+        """Hold positions: of the columns that they are valued by, of a function of all."""
+        columns = [str(name) for name in read.raw.columns]
+        stated = {name: p.currency for name, p in positions.items() if p.currency}
+        stated |= mapping("currency", currency or {}, "columns of exchange rates by position")
+        rates = {name: rate_of(rate, unit, columns) for name, rate in stated.items()}
+        self._rates = {name: rate for name, rate in rates.items() if rate is not None}
+        by_difference: dict[str, str] = {}
+        needed: list[str] = []
+        for name, position in positions.items():
+            for column in position.columns:
+                if column not in columns:
+                    raise ParameterError(
+                        f"position {name!r} needs a column {column!r} of the prices",
+                        unknown=column,
+                        known=columns,
+                    )
+            needed += columns if position.kind == "function" else position.columns
+            by_difference |= dict.fromkeys(position.absolute, "absolute")
+        needed += [column_of(rate) for rate in self._rates.values()]
+        stated_changes = {**by_difference, **(changes or {})}
+        self._own_market = self.market = (
+            read.with_changes(stated_changes) if stated_changes else read
+        )
+        # cash alone moves with nothing, and is looked at on the dates of all
+        self.prices = self.market.subset(list(dict.fromkeys(needed)) or columns)
+        self.rebalance, self.as_of = None, self._date(as_of)
+        self._stated = stated_positions(positions, self.prices.dates[-1])
 
     def _date(self, as_of: Any) -> pd.Timestamp:
         dates = self.prices.dates
@@ -180,33 +212,38 @@ class Portfolio(Reported):
             shares[t] = weights * worth / prices[t] if again else shares[t - 1]
         return shares
 
+    @cached_property
+    def book(self) -> Book:
+        """What is held today, as one thing with a profit under any moves."""
+        today = self.prices.frame.iloc[-1].to_numpy()
+        absolute, columns = self.prices.absolute, tuple(self.prices.instruments)
+        if self._stated is None:
+            numbers = tuple(map(float, self._held[-1]))
+            return Held(columns, numbers, tuple(map(float, today)), tuple(absolute.tolist()))
+        date = day_number(self.prices.dates[-1])
+        return Positions(self._stated, columns, today, absolute, date, self._rates)
+
     @property
     def instruments(self) -> list[str]:
-        """The names of the instruments held."""
+        """The columns of the prices that what is held is valued by: the instruments held, or those
+        of positions.
+        """
         return self.prices.instruments
 
     @property
     def values(self) -> pd.Series:
-        """The value of each holding today; raises ParameterError for positions that a function
-        values.
-        """
-        if self._revalue is not None:
-            raise ParameterError("positions that a function values have no values by instrument")
-        return pd.Series(
-            self._held[-1] * self.prices.frame.iloc[-1].to_numpy(), self.instruments, name="value"
-        )
+        """The value of each holding or position today."""
+        return pd.Series(self.book.now, list(self.book.names), name="value")
 
     @property
     def value(self) -> float:
-        """The value of all holdings today."""
-        return float(self.values.sum()) if self._positions is None else self._positions.now
+        """The value of all that is held today."""
+        return float(self.book.now.sum())
 
     @property
     def shares(self) -> pd.Series:
-        """The number of each instrument held today; raises ParameterError for positions that a
-        function values.
-        """
-        return pd.Series(self._held[-1], self.values.index, name="shares")
+        """The number of each instrument or position held today."""
+        return pd.Series(self.book.numbers, list(self.book.names), name="shares")
 
     def record(self) -> dict[str, Any]:
         """Return what a validator needs to see the figures again: version, holdings, the file of
@@ -216,37 +253,23 @@ class Portfolio(Reported):
 
         return {
             "version": __version__,
-            "holdings": None if self.valued else {str(n): float(x) for n, x in self.shares.items()},
+            "holdings": {str(n): float(x) for n, x in self.shares.items()},
             "date": f"{self.prices.dates[-1]:%Y-%m-%d}",
             **self.market.record(),
         }
 
     @property
     def gross(self) -> float:
-        """The gross exposure: long and short holdings added up as if all were long; of positions
-        that a function values, the size of their value.
-        """
-        return float(self.values.abs().sum()) if self._positions is None else abs(self.value)
-
-    @property
-    def valued(self) -> bool:
-        """Whether the positions are valued by a function."""
-        return self._revalue is not None
+        """The gross exposure: long and short holdings added up as if all were long."""
+        return float(self.values.abs().sum())
 
     @property
     def base(self) -> tuple[float, str]:
         """The amount that shares of the portfolio are taken of, and its name: the value, or with
         short holdings the gross exposure, since such a value may be near 0 or below.
         """
-        plain = self._positions is None and bool((self.values >= 0).all())
+        plain = bool((self.values >= 0).all())
         return (self.value, "value") if plain else (self.gross, "gross exposure")
-
-    @cached_property
-    def _positions(self) -> Valued | None:
-        if self._revalue is None:
-            return None
-        today = self.prices.frame.iloc[-1].to_numpy()
-        return Valued(self._revalue, self.instruments, today, self.prices.absolute)
 
     @property
     def weights(self) -> pd.Series:
@@ -262,16 +285,14 @@ class Portfolio(Reported):
     def history(self) -> pd.DataFrame:
         """Return the value through time, from ``as_of`` on, and the weight of each holding.
 
-        Positions that a function values have no weights; where it takes the days that pass, those
-        of past dates are negative.
+        Positions were as much longer before their expiry as the date lies before today.
         """
         frame = self.prices.frame.loc[self.as_of :]
-        if self._positions is not None:
-            days = self._days_of(1) * np.arange(1 - len(frame), 1)
-            pairs = zip(frame.to_numpy(), days, strict=True)
-            values = [self._positions.worth(row[:, None], float(day))[0] for row, day in pairs]
-            return pd.DataFrame({"value": values}, frame.index)
-        worth = self._held * frame.to_numpy()
+        if isinstance(self.book, Positions):
+            days = (frame.index - frame.index[-1]).days.to_numpy().astype(float)
+            worth = self.book.worth(frame.to_numpy().T, days).T
+        else:
+            worth = self._held * frame.to_numpy()
         total = worth.sum(axis=1, keepdims=True)
         weights = np.divide(
             worth,
@@ -279,22 +300,34 @@ class Portfolio(Reported):
             out=np.full(worth.shape, np.nan),
             where=np.abs(total) > 1e-12 * np.abs(worth).max(),
         )
-        table = pd.DataFrame(weights, frame.index, self.instruments)
+        table = pd.DataFrame(weights, frame.index, list(self.book.names))
         table.insert(0, "value", worth.sum(axis=1))
         return table
 
     def constant_value(self) -> pd.Series:
-        """Return what today's holdings would have been worth on each date of the prices."""
+        """Return what is held today would have been worth at the prices of each date, with as long
+        to go as it has today.
+        """
         frame = self.prices.frame
-        if self._positions is not None:
-            worth = self._positions.worth(frame.to_numpy().T)
+        if isinstance(self.book, Positions):
+            worth = self.book.worth(frame.to_numpy().T).sum(axis=0)
         else:
-            worth = frame.to_numpy() @ self._held[-1]
+            worth = frame.to_numpy() @ self.book.numbers
         return pd.Series(worth, frame.index, name="value")
+
+    def sensitivities(self) -> pd.DataFrame:
+        """Return how the value of each position changes with each of its terms: the derivatives,
+        and the profit from 1 % of a price, a point of volatility, a basis point of a rate, a day.
+
+        See ``kindynos.markets.positions``. Raises ParameterError where no position is held.
+        """
+        if not isinstance(self.book, Positions):
+            raise ParameterError("instruments held have no terms; say positions=")
+        return self.book.sensitivities()
 
     def __repr__(self) -> str:
         return (
-            f"<portfolio of {', '.join(self.instruments)}: {self.value:,.2f} on "
+            f"<portfolio of {', '.join(self.book.names)}: {self.value:,.2f} on "
             f"{self.prices.dates[-1]:%Y-%m-%d}>"
         )
 
@@ -335,30 +368,17 @@ class Portfolio(Reported):
     def _whole_history(self, every: ReturnPeriod | None = None) -> Exposure:
         """Return today's holdings with the moves of the whole history."""
         selected = self.prices.every(every)
-        values = self._held[-1] * self.prices.frame.to_numpy()[-1]
-        absolute = self.prices.absolute
         moves, dates, note = selected.moves_of_one_period
         return Exposure(
-            values,
+            self.book,
             moves,
             self.instruments,
             dates,
             description="; ".join(filter(None, [selected.description, note])),
             spacing=selected.spacing,
-            absolute=absolute,
-            per_move=np.where(absolute, self._held[-1], values),
-            valued=self._positions,
-            days=self._days_of(1, selected.spacing),
+            absolute=self.prices.absolute,
+            days=365 / selected.spacing.per_year,
         )
-
-    def _days_of(self, periods: int, spacing: DateSpacing | None = None) -> float:
-        """Return the days that pass in a number of periods: of trading, with 252 a year,
-        or 365 in a market that never closes.
-        """
-        own = self.prices.spacing
-        year = 365 if own.name == "day" else TRADING_DAYS
-        of_period = (spacing or own).per_year
-        return float(periods * (year / of_period if (spacing or own).unit != "day" else 1))
 
     @checked
     def value_at_risk(
@@ -428,19 +448,25 @@ class Portfolio(Reported):
 
     @with_memory
     @checked
-    def value_at_risk_alone(
+    def values_at_risk_alone(
         self,
         level: float,
         method: RiskMethod = "historical",
         horizon: Count = 1,
         every: ReturnPeriod | None = None,
-    ) -> float:
-        """Return the figure of ``value_at_risk`` without its interval, which takes far longer."""
-        at = confidence_level("level", level)
-        exposure = self.exposure(None, every)
-        return figure_alone(
-            method_of(method, {}), exposure, "value_at_risk", at, horizon, self.base[0]
-        )
+    ) -> pd.Series:
+        """Return the value at risk of each holding or position, as if nothing else were held."""
+        at, selected = confidence_level("level", level), method_of(method, {})
+        whole = self.exposure(None, every)
+        figures = []
+        for position in range(len(whole.values)):
+            alone = whole.only(position)
+            if np.ptp(alone.losses) > 0:
+                figure = figure_alone(selected, alone, "value_at_risk", at, horizon)
+            else:  # cash, or what only time changes
+                figure = float(alone.lengthened(horizon).losses[0])
+            figures.append(figure)
+        return pd.Series(figures, list(self.book.names), name="value at risk alone")
 
     @with_memory
     @checked
@@ -665,11 +691,11 @@ class Portfolio(Reported):
         drawn = np.where(
             kind, drawn - last + today, drawn / np.where(kind | (last == 0), 1.0, last) * today
         )
-        if self._positions is None:
-            return np.asarray(np.einsum("i,ipt->pt", self._held[-1], drawn))
-        days = self._days_of(1, selected.spacing)
+        if not isinstance(self.book, Positions):
+            return np.asarray(np.einsum("i,ipt->pt", self.book.numbers, drawn))
+        days = 365 / selected.spacing.per_year
         return np.stack(
-            [self._positions.worth(drawn[:, t], t * days) for t in range(drawn.shape[1])]
+            [self.book.worth(drawn[:, t], t * days).sum(axis=0) for t in range(drawn.shape[1])]
         )
 
     @checked
@@ -719,7 +745,7 @@ class Portfolio(Reported):
         beside = self._beside(others) if others else self
         exposure = beside.exposure(window)
         rates = {name: rate for name, rate in self._rates.items() if name in exposure.names}
-        if not rates:
+        if not rates or self._stated is not None:  # the rates of positions are columns
             return stresses.shocked(exposure, shocks)
         names = list(dict.fromkeys([*exposure.names, *map(column_of, rates.values())]))
         own = self._own_market.subset(names)
@@ -834,23 +860,29 @@ class Portfolio(Reported):
         ``changes``-ed by instrument, held or not: ``{"ferry": 100}`` buys, negative numbers sell.
 
         Columns: before, after, difference, low, high; the interval of the difference is that of
-        histories drawn again, the same for both. Raises ParameterError for unknown instruments, and
-        positions that a function values.
+        histories drawn again, the same for both. Raises ParameterError for unknown instruments and
+        positions.
         """
-        if self._positions is not None:
-            raise ParameterError("positions that a function values are no shares")
-        wide = self._beside(mapping("changes", changes, "shares by instrument"))
-        added = [
-            finite(f"the change of {name}", changes.get(name, 0.0)) for name in wide.instruments
-        ]
+        stated = mapping("changes", changes, "numbers by name")
+        wide = self._beside(stated)
+        for name in stated:
+            known_name("position", name, wide.book.names)
+        added = [finite(f"the change of {name}", stated.get(name, 0.0)) for name in wide.book.names]
         before = wide.exposure(window, every)
-        numbers = wide.shares.to_numpy() + np.array(added)
-        after = before.holding(numbers, wide.prices.frame.iloc[-1].to_numpy())
+        after = before.holding(wide.book.numbers + np.array(added))
         at = confidence_level("level", level)
         return paired_change(before, after, method_of(method, options), at, horizon)
 
     def _beside(self, names: Iterable[str]) -> Portfolio:
-        """Return the portfolio with none of further instruments beside what is held."""
+        """Return the portfolio with none of further instruments beside what is held; of positions,
+        with further columns.
+        """
+        if self._stated is not None:
+            others = [name for name in names if name in self.market.raw.columns]
+            wide = copy(self)
+            wide.__dict__.pop("book", None)
+            wide.prices = self.market.subset(list(dict.fromkeys([*self.instruments, *others])))
+            return wide
         own = {str(name): float(number) for name, number in self.shares.items()}
-        others = {name: 0.0 for name in names if name not in own}
-        return Portfolio(self.market, shares={**own, **others}, short=True)
+        others = [name for name in names if name not in own]
+        return Portfolio(self.market, shares={**own, **dict.fromkeys(others, 0.0)}, short=True)

@@ -373,7 +373,8 @@ class Prices:
         for name in stated:
             self._check_known(name)
         rules = replace(self.rules, changes={**self.rules.changes, **stated})
-        own = replace(self.read, frame=self.read.frame[self.instruments])
+        as_known = self.read.frame.loc[: self.raw.index[-1], self.instruments]
+        own = replace(self.read, frame=as_known)
         return _settled(*_inspected(own, rules), self.read, rules)
 
     def _check_known(self, name: Any) -> None:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from inspect import Parameter, Signature
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,16 +14,15 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import Normal
 from kindynos.engine.progress import forwarded_progress
 from kindynos.errors import ParameterError
-from kindynos.finance.ledger import grow
 from kindynos.fitting.student import fit_student
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import ends_of_draws
 from kindynos.inference.rows import loss_tail
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.held_model import rank_correlations, still
-from kindynos.markets.holdings import Valued
 from kindynos.markets.joint_fit import likely_copula, refit_returns
 from kindynos.markets.method import MEASURES, Method
+from kindynos.markets.profits import ProfitOf
 from kindynos.markets.volatility import DECAY, weighted_volatility
 from kindynos.memory import remembered
 from kindynos.processes.clustering import fit_garch
@@ -80,27 +78,17 @@ class Simulated(Method):
         )
 
     def profits(self, exposure: Exposure, horizon: int) -> Run:
-        """Return the run whose outcomes are the profit of all holdings, ``profit``, and of each,
-        ``p0``, ``p1`` and on.
-        """
+        """Return the run whose outcome is the ``profit`` of all that is held."""
+        return self._run(exposure, horizon)[0]
+
+    def _run(self, exposure: Exposure, horizon: int) -> tuple[Run, ProfitOf]:
+        """Return the run, and its function from the moves of the columns to profits."""
         today, scales = self._rescaled(exposure, horizon)
         drivers = tuple(_marginals(today, self.marginals))
         pairs = _rank_correlations(today.returns)
         joined = self._joined(today)
-        values = tuple(map(float, exposure.sensitivities))
-        return _run(
-            values,
-            drivers,
-            pairs,
-            scales,
-            horizon,
-            self.trials,
-            self.seed,
-            joined,
-            exposure.valued,
-            tuple(exposure.differences.tolist()),
-            exposure.days * horizon,
-        )
+        profit = _profit_of(today, scales, horizon)
+        return _run(profit, drivers, pairs, horizon, self.trials, self.seed, joined), profit
 
     def _joined(self, exposure: Exposure) -> tuple[str, float | None]:
         """Return the copula and its degrees of freedom: stated, or the likelier ones."""
@@ -122,15 +110,7 @@ class Simulated(Method):
             return Estimate(float(sampled), sampled.low, sampled.high, sampled.rough, note)
         today, scales = self._rescaled(exposure, horizon)
         df = self._joined(today)[1]
-        names = [f"r{index}" for index in range(len(today.names))]
-        profit = _Profit(
-            tuple(map(float, today.sensitivities)),
-            scales,
-            today.valued,
-            tuple(today.differences.tolist()),
-            today.days * horizon,
-            _signature(names),
-        )
+        profit = _profit_of(today, scales, horizon)
         losses = _refit_losses(profit, today.returns, self.marginals or "student", df, horizon)
         figures = _tails(losses, level)[MEASURES.index(measure)]
         value, gaps = float(sampled), figures[1:] - figures[0]
@@ -148,15 +128,14 @@ class Simulated(Method):
         return self._sampled(exposure, measure, level, horizon).error
 
     def shares(self, exposure: Exposure, measure: str, level: float, horizon: int) -> Floats:
-        """Return what each holding adds, in proportion to its losses in the trials beyond the value
-        at risk, or near it.
+        """Return what each thing held adds, in proportion to its losses in the trials beyond the
+        value at risk, or near it.
         """
-        run = self.profits(exposure, horizon)
+        run, profit = self._run(exposure, horizon)
         figure = self.figure(exposure, measure, level, horizon)
         losses = -np.asarray(run["profit"].values)
-        own = np.stack(
-            [-np.asarray(run[f"p{position}"].values) for position in range(len(exposure.values))]
-        )
+        drawn = {name: run[name].values for name in profit.names}
+        own = -profit.book.profits(profit.moves(**drawn), profit.days)
         order = np.argsort(losses)
         position = level * len(losses)
         reach = max(NEAR * len(losses), 10.0)
@@ -211,49 +190,25 @@ class Simulated(Method):
         return exposure.with_returns(exposure.returns * (path[:, -1:] / path[:, :-1]).T), scales
 
 
-@dataclass(frozen=True)
-class _Profit:
-    """The profit in money of holdings, or of one of them, from their moves by period ``(periods,
-    trials)``.
-    """
-
-    values: tuple[float, ...]
-    scales: tuple[tuple[float, ...], ...] | None
-    valued: Valued | None
-    absolute: tuple[bool, ...]
-    days: float
-    __signature__: Any = field(compare=False)
-
-    def __call__(self, **returns: Floats) -> Floats:
-        rows = list(returns.values())
-        if self.scales is not None:
-            rows = [
-                row * np.array(scale)[:, None] for row, scale in zip(rows, self.scales, strict=True)
-            ]
-        moves = [
-            row.sum(axis=0) if difference else grow(row)[-1] - 1
-            for row, difference in zip(rows, self.absolute, strict=True)
-        ]
-        if self.valued is not None:
-            return self.valued.profit(np.stack(moves), self.days)
-        return np.asarray(sum(value * move for value, move in zip(self.values, moves, strict=True)))
+def _profit_of(
+    exposure: Exposure, scales: tuple[tuple[float, ...], ...] | None, horizon: int
+) -> ProfitOf:
+    names = tuple(f"r{position}" for position in range(len(exposure.names)))
+    absolute = tuple(exposure.differences.tolist())
+    return ProfitOf(exposure.book, scales, absolute, exposure.days * horizon, names)
 
 
 @remembered
 def _run(
-    values: tuple[float, ...],
+    profit: ProfitOf,
     marginals: tuple[Distribution, ...],
     pairs: tuple[tuple[int, int, float], ...],
-    scales: tuple[tuple[float, ...], ...] | None,
     horizon: int,
     trials: int,
     seed: int,
     joined: tuple[str, float | None],
-    valued: Valued | None,
-    absolute: tuple[bool, ...],
-    days: float,
 ) -> Run:
-    names = [f"r{position}" for position in range(len(marginals))]
+    names = profit.names
     quantities: dict[str, Quantity] = {
         name: DistributionDriver(name, base=0.0, distribution=marginal, each="period")
         for name, marginal in zip(names, marginals, strict=True)
@@ -263,15 +218,7 @@ def _run(
         checked_correlation((names[a], names[b]), value, copula=copula, df=df, repair=True)
         for a, b, value in pairs
     )
-    quantities["profit"] = Line(
-        "profit", _Profit(values, scales, valued, absolute, days, _signature(names)), outcome=True
-    )
-    for position, name in enumerate(names):
-        own_scales = None if scales is None else (scales[position],)
-        own = _Profit(
-            (values[position],), own_scales, None, (absolute[position],), days, _signature([name])
-        )
-        quantities[f"p{position}"] = Line(f"p{position}", own, outcome=True)
+    quantities["profit"] = Line("profit", profit, outcome=True)
     statement = Statement("portfolio", Timeline(periods=horizon), quantities, entries)
     return simulate(
         statement.program, SimulationOptions(trials, seed, "random", progress=forwarded_progress())
@@ -296,23 +243,18 @@ def _rank_correlations(returns: Floats) -> tuple[tuple[int, int, float], ...]:
     return tuple((j, i, float(answer[i, j])) for i in range(count) for j in range(i))
 
 
-def _signature(names: list[str]) -> Signature:
-    return Signature([Parameter(name, Parameter.KEYWORD_ONLY) for name in names])
-
-
 _fitted_student = remembered(fit_student)
 
 
 @remembered
 def _refit_losses(
-    profit: _Profit, returns: Floats, marginals: str, df: float | None, horizon: int
+    profit: ProfitOf, returns: Floats, marginals: str, df: float | None, horizon: int
 ) -> tuple[Floats, ...]:
     """Return the losses that each fit to a history drawn again simulates, the fit to the whole
     window first.
     """
-    names = list(profit.__signature__.parameters)
     drawn = refit_returns(returns, marginals, df, horizon)
-    return tuple(-profit(**dict(zip(names, rows, strict=True))) for rows in drawn)
+    return tuple(-profit(**dict(zip(profit.names, rows, strict=True))) for rows in drawn)
 
 
 def _tails(losses: tuple[Floats, ...], level: float) -> Floats:

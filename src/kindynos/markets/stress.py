@@ -17,8 +17,6 @@ from kindynos.markets.prices import Prices, checked_date
 from kindynos.markets.return_series import covariance
 from kindynos.validate import finite, mapping
 
-POSITIONS = "positions"  # the row of positions that a function values, all together
-
 
 def shocked(
     exposure: Exposure,
@@ -45,7 +43,7 @@ def shocked(
     )
     at_home = moves[exposure.names] + of_rates * (1 + moves[exposure.names])
     table = _stress_table(exposure, at_home.to_numpy(), how[exposure.names].to_numpy(), 0.0)
-    if currency:
+    if currency:  # of instruments; positions have the moves of rates among their columns
         table.insert(1, "own market", moves.reindex(table.index))
         table.insert(2, "exchange rate", of_rates.reindex(table.index))
     return table
@@ -90,24 +88,22 @@ def replayed(prices: Prices, exposure: Exposure, first: Any, last: Any) -> pd.Da
         )
     ends = np.stack([valid.loc[:day].iloc[-1].to_numpy() for day in (begin, end)])
     moves = moves_of(ends, exposure.differences)[0]
-    periods = int(((prices.dates > begin) & (prices.dates <= end)).sum())
-    return _stress_table(exposure, moves, np.full(len(moves), "history"), periods * exposure.days)
+    return _stress_table(exposure, moves, np.full(len(moves), "history"), float((end - begin).days))
 
 
 def _stress_table(exposure: Exposure, moves: Floats, how: np.ndarray, days: float) -> pd.DataFrame:
-    """Return a row for each instrument, and one for all positions where a function values them,
-    after days that pass.
+    """Return a row for each thing held, with its profit after moves of the columns and days of the
+    calendar; ``attrs["moves"]`` has the moves, by column.
     """
-    index = pd.Index(exposure.names, name="instrument")
-    profits = exposure.sensitivities * moves
-    frame = pd.DataFrame(
-        {"value": exposure.values, "return": moves, "profit": profits, "moved": how}, index=index
+    columns = pd.DataFrame(
+        {"return": moves, "moved": how}, pd.Index(exposure.names, name="instrument")
     )
-    if exposure.valued is not None:
-        profit = float(exposure.valued.profit(moves[:, None], days)[0])
-        frame[["value", "profit"]] = np.nan
-        together = [exposure.valued.now, np.nan, profit, "by their function"]
-        row = pd.DataFrame([together], columns=frame.columns, index=pd.Index([POSITIONS]))
-        frame = pd.concat([frame, row]).rename_axis("instrument")
-    frame.attrs["profit"] = float(frame["profit"].sum())
+    frame = pd.DataFrame(
+        {"value": exposure.values, "profit": exposure.book.profits(moves[:, None], days)[:, 0]},
+        pd.Index(exposure.book.names, name="instrument"),
+    )
+    if exposure.book.in_proportion:  # what is held are the columns themselves
+        frame.insert(1, "return", moves)
+        frame["moved"] = how
+    frame.attrs |= {"profit": float(frame["profit"].sum()), "moves": columns}
     return frame

@@ -58,13 +58,17 @@ def risk(
     own = {
         name: value for name, value in options.items() if name in declared_options(METHODS[method])
     }
-    parts: pd.DataFrame | None
-    if supported is not None and not portfolio.valued:
+    if supported is not None:
         parts = risk_answer.full_contributions(portfolio, max(levels), method, horizon, every)
     else:
-        parts = _contributions(portfolio, max(levels), windows[0], method, horizon, every, own)
+        parts = portfolio.contributions(
+            max(levels), window=windows[0], method=method, horizon=horizon, every=every, **own
+        )
     beside = portfolio.against(benchmark, windows[0], every) if benchmark else None
     further = _changed(portfolio, asked, max(levels), method, windows[0], horizon, every) | shocks
+    if not portfolio.book.in_proportion:
+        terms = portfolio.sensitivities()
+        further["sensitivities"] = (terms, risk_answer.sensitivities_shown(terms))
     used = risk_answer.limits_table(portfolio, table, method, parts, asked)
     if used is not None:
         further["limits"] = (used, risk_answer.limits_shown(used))
@@ -97,23 +101,6 @@ def risk(
             () if supported is None else risk_answer.keys(portfolio, table, supported, asked)
         ),
         adds=lambda: {} if parts is None else dict(parts["share"].sort_values(ascending=False)),
-    )
-
-
-def _contributions(
-    portfolio: Portfolio,
-    level: float,
-    window: Window,
-    method: RiskMethod,
-    horizon: int,
-    every: ReturnPeriod | None,
-    options: Mapping[str, Any],
-) -> pd.DataFrame | None:
-    """Return what each holding adds to value at risk; None of what a function values."""
-    if portfolio.valued:
-        return None
-    return portfolio.contributions(
-        level, window=window, method=method, horizon=horizon, every=every, **options
     )
 
 
@@ -233,7 +220,7 @@ def _risk_pictures(
     if moving:
         together = returns(portfolio.prices.subset(moving), every=every)
         pictures["correlation"] = partial(plots.correlation_map, together)
-    if not portfolio.valued:
+    if portfolio.book.in_proportion:
         pictures["allocation"] = partial(plots.allocation, portfolio)
     values = portfolio.constant_value()
     if values.min() > 0:

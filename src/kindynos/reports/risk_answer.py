@@ -10,7 +10,6 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-import numpy as np
 import pandas as pd
 from rich.console import Group, RenderableType
 from rich.text import Text
@@ -262,15 +261,7 @@ def full_contributions(
     parts = portfolio.contributions(level, "value_at_risk", **options)
     beyond = portfolio.contributions(level, "expected_shortfall", **options)
     parts["shortfall component"] = beyond["component"]
-    alone: dict[str, float] = {}
-    for name, shares in portfolio.shares.items():
-        prices = portfolio.prices.frame[str(name)].to_numpy()
-        if np.ptp(prices) == 0 or prices[-1] == 0:
-            alone[str(name)] = 0.0
-            continue
-        own = Portfolio(portfolio.market, shares={str(name): float(shares)}, short=True)
-        alone[str(name)] = own.value_at_risk_alone(level, method, horizon, every)
-    parts["alone"] = pd.Series(alone)
+    parts["alone"] = portfolio.values_at_risk_alone(level, method, horizon, every)
     return parts
 
 
@@ -293,6 +284,23 @@ def changed(change: pd.DataFrame, asked: Asked, span: str) -> RenderableType:
 def _stepped(name: str) -> Callable[[Any], str]:
     """Return what prints a column of a row to the row's step."""
     return lambda row: number(row[name], row["step"])
+
+
+def sensitivities_shown(table: pd.DataFrame) -> RenderableType | None:
+    """Return what a small move of each term of the positions earns; None without terms."""
+    if not len(table):
+        return None
+    shown = table_of(
+        "What a small move earns", Words("position"), Words("of"), "is", Words("a move of"), "earns"
+    )
+    last = None
+    for (name, term), row in zip(table.index, table.to_dict("records"), strict=True):
+        written = number if term == "underlying" else per_cent
+        level = "" if pd.isna(row["at"]) else written(row["at"])
+        money = number(row["money"], step_of(abs(row["money"]) / 100))
+        shown.add_row("" if name == last else str(name), str(term), level, row["per"], money)
+        last = name
+    return shown
 
 
 def stressed(results: Mapping[str, pd.DataFrame]) -> RenderableType:

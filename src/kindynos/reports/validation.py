@@ -113,7 +113,7 @@ def _data_table(portfolio: Portfolio, level: float, every: ReturnPeriod | None) 
     table.add_row("prices", str(record.get("prices") or "given in Python"))
     if record.get("checksum"):
         table.add_row("their checksum", str(record["checksum"])[:16])
-    table.add_row("holdings", f"{len(portfolio.instruments)}, worth {brief(portfolio.value)}")
+    table.add_row("holdings", f"{len(portfolio.book.names)}, worth {brief(portfolio.value)}")
     first, last = exposure.dates[0], exposure.dates[-1]
     count = f"{len(exposure.losses):,}, each {exposure.spacing.unit}"
     table.add_row("returns", f"{count}, from {first:%Y-%m-%d} to {last:%Y-%m-%d}")

@@ -172,8 +172,8 @@ def source_of(
     of_portfolio = (
         given if isinstance(given, Portfolio) else today if isinstance(today, Portfolio) else None
     )
-    if of_portfolio is not None and of_portfolio._revalue is not None:
-        raise ParameterError("positions that a function values have no weights to choose")
+    if of_portfolio is not None and not of_portfolio.book.in_proportion:
+        raise ParameterError("positions that are valued one by one have no weights to choose")
     if of_portfolio is not None and (today is None or today is of_portfolio):
         today = of_portfolio.weights
     if isinstance(given, Portfolio | Prices | pd.DataFrame):
