@@ -39,7 +39,8 @@ def public_calls():
             elif inspect.isclass(found) and not inspect.isabstract(found):
                 if issubclass(found, OTHERS):
                     continue
-                yield name, found
+                if closed(found):
+                    yield name, found
                 for key, method in vars(found).items():
                     if inspect.isfunction(method) and not key.startswith("_") and closed(method, 1):
                         yield f"{name}.{key}", partial(method, object.__new__(found))

@@ -116,7 +116,6 @@ from kindynos.studies.comparison import ReportedMean as ReportedMean
 
 # Prices, portfolios, their risk and the best weights; more in kindynos.markets
 from kindynos.markets.prices import read_prices as read_prices
-from kindynos.markets.prices import Prices as Prices
 from kindynos.markets.portfolio import Portfolio as Portfolio
 from kindynos.markets.positions import Position as Position
 from kindynos.markets.backtesting import backtest as backtest
@@ -159,6 +158,7 @@ from kindynos.errors import FitWarning as FitWarning
 
 # For annotations only: classes of what functions and methods return. Their constructors are
 # private and may change.
+from kindynos.markets.prices import Prices as Prices
 from kindynos.distributions.base import Affine as Affine
 from kindynos.distributions.base import Truncated as Truncated
 from kindynos.distributions.recalibrated import Recalibrated as Recalibrated

@@ -13,6 +13,7 @@ Floats = NDArray[np.float64]
 
 CHUNK = 4_096  # columns multiplied at a time, which stay in a processor's cache
 MOST_ORDERED = 16  # columns of a matrix
+RESIDUE = 1e-12  # of the largest amount in a sum, below which what is left of it is rounding
 
 
 def unmasked(value: Any) -> Any:
@@ -20,6 +21,17 @@ def unmasked(value: Any) -> Any:
     if not np.ma.isMaskedArray(value):
         return value
     return np.ma.filled(np.ma.asarray(value, dtype=np.float64), np.nan)
+
+
+def without_residue(value: Floats, size: Floats) -> Floats:
+    """Return a sum with 0 where it is only what rounding left of amounts as large as ``size``.
+
+    >>> without_residue(np.array([0.1 + 0.2 - 0.3, 1e-9]), np.array([0.3, 1.0]))
+    array([0.e+00, 1.e-09])
+    """
+    left = np.abs(value)
+    negligible = (left < RESIDUE * size) & (left > 0)
+    return np.where(negligible, 0.0, value) if negligible.any() else value
 
 
 def product(matrix: Any, columns: Any, ordered: bool = False) -> Floats:

@@ -138,6 +138,55 @@ class Values(Case):
         )
 
 
+class Residues(Case):
+    """What rounding leaves of amounts that cancel is 0; anything larger is what it is."""
+
+    def test_amounts_that_cancel_leave_nothing(self):
+        model = kd.Model("cancel", periods=4)
+        model.driver("a", kd.Uniform(1, 2))
+        model.driver("b", kd.Uniform(1e5, 2e5))
+        model.line("row", "0.1 * a if period < 4 else -0.3 * a")
+        model.line("balance", "previous(balance, b) - (0.7 * b if period == 4 else 0.1 * b)")
+        for name, formula in {
+            "chain": "0.1 * a + 0.1 * a + 0.1 * a - 0.3 * a",
+            "on_the_way": "b + 0.1 * a - b - 0.1 * a",
+            "added": "total(row)",
+            "valued": "npv(0, row)",
+            "so_far": "last(running_total(row))",
+            "ended": "last(balance)",
+            "many": "sum_of(0.1 * a, 0.2 * a, -0.3 * a)",
+        }.items():
+            model.outcome(name, formula, target=0)
+        run = model.simulate(4000, seed=1)
+        for name in run.table().index.unique(0):
+            with self.subTest(name):
+                self.assertEqual(run[name].chance(below=0), 0)
+                self.assertEqual(run[name].chance(at=0), 1)
+
+    def test_small_amounts_stay(self):
+        model = kd.Model("small")
+        model.driver("a", kd.Uniform(1, 2))
+        model.given(tiny=1e-11)
+        model.outcome("kept", "a + tiny - a")
+        model.outcome("rate", "1e9 * a * 1e-20")
+        model.outcome("least", "1e-300 * a + 1e-300 * a")
+        run = model.simulate(1000, seed=1)
+        self.assertTrue((run["kept"].values > 5e-12).all())
+        np.testing.assert_allclose(run["rate"].values, run["kept"].values * 0 + 1e-11, rtol=1)
+        self.assertTrue((run["least"].values > 0).all())
+
+    def test_each_trial_is_judged_by_its_own_amounts(self):
+        model = kd.Model("apart")
+        model.driver("a", kd.Uniform(1, 2))
+        model.driver("which", kd.Bernoulli(0.5))
+        model.line("size", "1e9 if which == 1 else 1")
+        model.outcome("left", "a * size + 1e-6 - a * size")
+        values = model.simulate(1000, seed=1, store="all")
+        large = values["size"].values == 1e9
+        self.assertTrue((values["left"].values[large] == 0).all())
+        self.assertTrue((values["left"].values[~large] > 0).all())
+
+
 class LongSums(Case):
     def test_hundreds_of_terms_add_up_in_order(self):
         names = [f"d{k}" for k in range(400)]

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.arrays import Floats
+from kindynos.arrays import Floats, without_residue
 from kindynos.formula.assets import ASSETS
 from kindynos.formula.function import Function, Parameter
 from kindynos.formula.money import MONEY
@@ -55,9 +55,22 @@ def _one(name: str, compute: Callable[..., Any], help: str) -> Function:
 
 def _so_far(name: str, operation: np.ufunc, help: str) -> Function:
     def compute(row: Floats, *, periods: int) -> Floats:
-        return np.asarray(operation.accumulate(row, axis=0))
+        values = np.asarray(operation.accumulate(row, axis=0))
+        if operation is not np.add:
+            return values
+        sizes = np.maximum(np.abs(row), np.abs(values))
+        return without_residue(values, np.maximum.accumulate(sizes, axis=0))
 
     return Function(name, (Parameter("row", "row"),), "row", compute, help)
+
+
+def _total(row: Floats) -> Floats:
+    return without_residue(row.sum(axis=0), np.abs(row).max(axis=0))
+
+
+def _sum_of(*values: Floats) -> Floats:
+    total = _fold(np.add, values)
+    return without_residue(total, _fold(np.maximum, tuple(map(np.abs, values))))
 
 
 _CATALOGUE = (
@@ -65,7 +78,7 @@ _CATALOGUE = (
         "sum_of",
         (Parameter("values"),),
         "same",
-        lambda *v: _fold(np.add, v),
+        _sum_of,
         'sum of its arguments, or of all drivers of a table: sum_of("items")',
         many=True,
     ),
@@ -130,7 +143,7 @@ _CATALOGUE = (
     ),
     _row("lowest", lambda row: row.min(axis=0), "lowest over the periods"),
     _row("highest", lambda row: row.max(axis=0), "highest over the periods"),
-    _row("total", lambda row: row.sum(axis=0), "sum over the periods"),
+    _row("total", _total, "sum over the periods"),
     _row("average", lambda row: row.mean(axis=0), "mean over the periods"),
     _row("median", lambda row: np.median(row, axis=0), "median over the periods"),
     _row("any_period", _any_period, "1 if a condition holds in some period, else 0"),

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.arrays import Floats
+from kindynos.arrays import Floats, without_residue
 from kindynos.finance import annuities, measures
 from kindynos.finance.annual_rates import HOW, per_period, per_year
 from kindynos.finance.cash_flow import npv
@@ -61,6 +61,11 @@ def _dated(
     head = np.broadcast_to(initial, width)[None]
     both = np.concatenate([head, np.broadcast_to(flows, (len(flows), *width))])
     return both, dates_of(on, ends)
+
+
+def _npv(rate: Floats, flows: Floats, initial: Any = 0.0, **options: Any) -> Floats:
+    size = np.maximum(np.abs(flows).max(axis=0), np.abs(initial))
+    return without_residue(np.asarray(npv(rate, flows, initial, **options)), size)
 
 
 def _npv_dated(
@@ -152,7 +157,7 @@ MONEY = (
             _INITIAL,
             Parameter("timing", "word", optional=True, words=("end", "mid", "start")),
         ),
-        npv,
+        _npv,
         "net present value of flows at the ends of the periods (or their middle, or start), and "
         "of the initial flow at time 0",
     ),

@@ -31,6 +31,7 @@ from kindynos.formula.tree import (
     Option,
     Previous,
     TableSum,
+    with_sums,
 )
 
 LONGEST = 40_000  # characters of one formula
@@ -75,7 +76,7 @@ def parse(text: str) -> Expression:
         raise FormulaError(
             f"cannot be read as a formula{where}: {_reason(error)}{advice.of_text(line)}"
         ) from None
-    return _FormulaReader(line.strip(), offset).read(tree)
+    return with_sums(_FormulaReader(line.strip(), offset).read(tree))
 
 
 def _reason(error: BaseException) -> str:

@@ -7,14 +7,15 @@ cannot turn into a number.
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, TypeGuard
 
 import numpy as np
 
-from kindynos.arrays import Floats
+from kindynos.arrays import RESIDUE, Floats, without_residue
 from kindynos.errors import FormulaError
 from kindynos.formula.function import Function
 from kindynos.formula.shapes import NUMBER, Shape
@@ -149,6 +150,51 @@ class Operation(Expression):
 
     def evaluate(self, scope: Scope) -> Floats:
         return self.compute(*[operand.evaluate(scope) for operand in self.operands])
+
+
+@dataclass(frozen=True)
+class Sum(Operation):
+    """A sum or difference that is no part of another: what rounding leaves of amounts that cancel
+    is 0.
+    """
+
+    def evaluate(self, scope: Scope) -> Floats:
+        terms: list[Floats] = []
+        value = _added(self, scope, terms)
+        # the root of the sum of squares is no smaller than the largest term, and is quick
+        bound = RESIDUE * math.sqrt(sum(float(np.vdot(term, term)) for term in terms))
+        if bound < math.inf and (
+            bound < value.min() or value.max() < -bound or not (np.abs(value) < bound).any()
+        ):
+            return value  # none is near 0, as of most sums
+        sizes = np.abs(terms[0])
+        for term in terms[1:]:
+            sizes = np.maximum(sizes, np.abs(term))
+        return without_residue(value, sizes)
+
+
+def _added(node: Expression, scope: Scope, terms: list[Floats]) -> Floats:
+    """Return the value of a part of a sum, and gather its terms."""
+    if is_sum(node):
+        left, right = (_added(part, scope, terms) for part in node.parts)
+        return node.compute(left, right)
+    terms.append(np.asarray(node.evaluate(scope)))
+    return terms[-1]
+
+
+def is_sum(node: Expression) -> TypeGuard[Operation]:
+    """Return whether a part is a sum or a difference of two."""
+    return isinstance(node, Operation) and node.symbol in "+-" and len(node.operands) == 2
+
+
+def with_sums(node: Expression, within: bool = False) -> Expression:
+    """Return a tree in which each sum that is no part of another is a ``Sum``."""
+    own = is_sum(node)
+    settled = node.with_parts(tuple(with_sums(part, own) for part in node.parts))
+    if not own or within:
+        return settled
+    assert isinstance(settled, Operation)
+    return Sum(settled.place, settled.symbol, settled.compute, settled.operands)
 
 
 @dataclass(frozen=True)

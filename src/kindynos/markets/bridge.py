@@ -168,7 +168,7 @@ def _joined(later: Holdings, earlier: Holdings) -> tuple[list[Book], list[str]]:
 def _joined_positions(before: Positions, after: Positions) -> tuple[list[Book], list[str]]:
     shown = {
         name: name
-        if name not in after.held or position.alike(after.held[name])
+        if name not in after.held or position.of(0) == after.held[name].of(0)
         else f"{name}, before"
         for name, position in before.held.items()
     }

@@ -21,7 +21,7 @@ from kindynos.markets.prices import checked_date
 from kindynos.printable import visible
 from kindynos.tables.cells import number_in
 from kindynos.tables.table import Table
-from kindynos.validate import checked, finite, instance, one_of, positive
+from kindynos.validate import Finite, checked, finite, instance, one_of, positive
 
 DATES = ("expiry", "maturity")
 BY_DIFFERENCES = ("volatility", "rate", "yield", "coupon", "fixed", "fixing")
@@ -100,7 +100,7 @@ class Position:
             raise ParameterError(f"a {kind} needs {', '.join(lacking)}")
         self.terms = {name: _checked_term(name, term) for name, term in stated.items()}
 
-    def worth(self, state: State) -> Any:
+    def _worth(self, state: State) -> Any:
         """Return what one is worth in a state."""
         if self._function is not None:
             return self._function(state)
@@ -124,18 +124,19 @@ class Position:
         """The date of its expiry or maturity; "" where it has none."""
         return next((self.terms[name] for name in DATES if name in self.terms), "")
 
-    def of(self, number: float) -> Position:
+    @checked
+    def of(self, number: Finite) -> Position:
         """Return another number of the same."""
         other = object.__new__(Position)
         other.__dict__.update(self.__dict__, number=number)
         return other
 
-    def alike(self, other: Position) -> bool:
-        """Return whether another one is the same but for its number."""
-        mine, its = ({**vars(one), "number": 0.0} for one in (self, other))
-        return mine == its
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Position) and vars(self) == vars(other)
 
-    def shifted(self, name: str, step: float) -> Position:
+    __hash__ = None  # type: ignore[assignment]
+
+    def _shifted(self, name: str, step: float) -> Position:
         """Return the same with a term that lies a step higher."""
         other = self.of(self.number)
         other.terms = {**self.terms, name: Shifted(self.terms[name], step)}
@@ -211,7 +212,7 @@ class Positions:
         count = prices.shape[1]
         rows = np.empty((len(self.held), count))
         for row, (name, position) in zip(rows, self.held.items(), strict=True):
-            values = np.asarray(position.worth(state), dtype=np.float64)
+            values = np.asarray(position._worth(state), dtype=np.float64)
             own = position.kind == "function"
             if (own and values.shape != (count,)) or not np.isfinite(values).all():
                 raise ParameterError(
@@ -291,7 +292,7 @@ def _slopes(book: Positions, name: str, term: str, step: float) -> tuple[float, 
     """Return the first and second derivatives of a position's value with a term."""
 
     def worth(steps: float) -> float:
-        shifted = book.held[name].shifted(term, steps * step)
+        shifted = book.held[name]._shifted(term, steps * step)
         return float(replace(book, held={name: shifted}).worth(book.today[:, None])[0, 0])
 
     a, b, c, d, e = map(worth, (-2.0, -1.0, 0.0, 1.0, 2.0))
@@ -326,7 +327,7 @@ def read_positions(table: Table) -> tuple[dict[str, Position], list[str]]:
         try:
             name, one = _of_row(cells, table.decimal)
             held = positions.get(name)
-            if held is not None and not held.alike(one):
+            if held is not None and held.of(0) != one.of(0):
                 raise ParameterError(f"{name} has other terms than above; give it another name")
         except ParameterError as error:
             row = int(table.rows[position])
