@@ -215,6 +215,29 @@ class Risk(Case):
         moved = PRICES.frame.loc["2026-05-04"] / PRICES.frame.loc["2026-02-02"] - 1
         np.testing.assert_allclose(again["return"], moved)
 
+    def test_the_error_of_what_follows_a_shock(self):
+        gaps, errors = [], []
+        rng = np.random.default_rng(4)
+        dates = pd.bdate_range("2026-01-01", periods=251)
+        for _ in range(120):
+            shared = rng.normal(0, 0.01, 250)
+            moves = {"a": shared, "b": 0.5 * shared + rng.normal(0, 0.01, 250)}
+            frame = pd.DataFrame(
+                {name: 100 * np.cumprod([1, *(1 + m)]) for name, m in moves.items()}, dates
+            )
+            held = kd.Portfolio(frame, amounts={"a": 100.0, "b": 200.0})
+            table = held.stress({"a": -0.1})
+            true = held.values @ [-0.1, -0.05]
+            gaps.append(
+                [table.loc["b", "profit"] / held.values["b"] + 0.05, table.attrs["profit"] - true]
+            )
+            errors.append([table.loc["b", "error"] / held.values["b"], table.attrs["error"]])
+            self.assertEqual(table.loc["a", "error"], 0)
+        self.assertCalibrated(gaps, errors)
+        still = held.stress({"a": -0.1}, others="still")
+        self.assertEqual(still["profit"].tolist(), [-0.1 * held.values["a"], 0])
+        self.assertEqual((still.attrs["error"], still.loc["b", "moved"]), (0, "held still"))
+
     def test_mistakes(self):
         for call, words in (
             (lambda: HELD.value_at_risk(95), ("say 0.95 for the worst 5 %",)),

@@ -28,7 +28,7 @@ from kindynos.cli.types import (
     numbers,
 )
 from kindynos.errors import DataWarning, FileError, KindynosError
-from kindynos.literals import MissingPolicy, ReturnPeriod, RiskMethod
+from kindynos.literals import MissingPolicy, ReturnPeriod, RiskMethod, StressOthers
 from kindynos.validate import confidence_level
 
 if TYPE_CHECKING:
@@ -77,6 +77,13 @@ stress_option = click.option(
     metavar="NAME=MOVE,...",
     help="Profit and loss if some instruments move, such as shipyard=-0.2,EURNOK=-0.1; the others "
     "follow by regression; repeatable.",
+)
+still_option = click.option(
+    "--hold-still",
+    "others",
+    flag_value="still",
+    default="follow",
+    help="With --stress: what is not named does not move.",
 )
 
 
@@ -162,6 +169,7 @@ def windows_of(text: str) -> list[int | str | None]:
 def _asked(
     bought: dict[str, float],
     shocks: dict[str, dict[str, float]],
+    others: StressOthers,
     scenarios: Path | None,
     replays: tuple[tuple[str, str], ...],
     unit: str,
@@ -175,10 +183,11 @@ def _asked(
 
     from_file = {} if scenarios is None else read_scenarios(scenarios)
     if limits is None:
-        return Asked(bought, shocks | from_file, replays, unit)
+        return Asked(bought, shocks | from_file, replays, unit, others=others)
     stated = read_holdings(holdings)
     groups = {"group": stated.groups, "currency": stated.currency}
-    return Asked(bought, shocks | from_file, replays, unit, tuple(read_limits(limits)), groups)
+    stated_limits = tuple(read_limits(limits))
+    return Asked(bought, shocks | from_file, replays, unit, stated_limits, groups, others)
 
 
 @click.command()
@@ -236,6 +245,7 @@ def _asked(
     help="What buying (or with a minus selling) shares would change; held or not; repeatable.",
 )
 @stress_option
+@still_option
 @click.option(
     "--scenarios",
     type=click.Path(path_type=Path),
@@ -281,6 +291,7 @@ def risk(
     volatility: str | None,
     bought: dict[str, float],
     shocks: dict[str, dict[str, float]],
+    others: StressOthers,
     scenarios: Path | None,
     replays: tuple[tuple[str, str], ...],
     limits: Path | None,
@@ -309,7 +320,7 @@ def risk(
     from kindynos.engine.progress import progress_listener
     from kindynos.reports import markets
 
-    asked = _asked(bought, shocks, scenarios, replays, unit, limits, holdings)
+    asked = _asked(bought, shocks, others, scenarios, replays, unit, limits, holdings)
     beside = [*([benchmark] if benchmark else []), *asked.what_if]
     beside += [name for shock in asked.shocks.values() for name in shock]
     portfolio = read_portfolio(prices, holdings, value, missing, beside, layout, unit=unit)

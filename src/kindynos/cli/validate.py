@@ -15,12 +15,13 @@ from kindynos.cli.risk import (
     missing_option,
     prices_argument,
     read_portfolio,
+    still_option,
     stress_option,
     unit_option,
     value_option,
 )
 from kindynos.cli.types import FIGURE, WHOLE
-from kindynos.literals import MissingPolicy, ReturnPeriod
+from kindynos.literals import MissingPolicy, ReturnPeriod, StressOthers
 
 if TYPE_CHECKING:
     from kindynos.reports.report import Report
@@ -41,6 +42,7 @@ if TYPE_CHECKING:
     help="Horizon in periods; back-tests are of it where the history has 50 such stretches.",
 )
 @stress_option
+@still_option
 @unit_option
 @every_option
 @missing_option
@@ -53,6 +55,7 @@ def validate(
     level: float,
     horizon: int,
     shocks: dict[str, dict[str, float]],
+    others: StressOthers,
     unit: str,
     every: ReturnPeriod | None,
     missing: MissingPolicy,
@@ -75,4 +78,6 @@ def validate(
     shocked = [name for moves in shocks.values() for name in moves]
     portfolio = read_portfolio(prices, holdings, value, missing, shocked, layout, unit=unit)
     with Bar("testing"):
-        return validated(portfolio, at, horizon, every, Asked(shocks=shocks, unit=unit))
+        return validated(
+            portfolio, at, horizon, every, Asked(shocks=shocks, unit=unit, others=others)
+        )

@@ -33,7 +33,7 @@ def multiplier(rate: str, values: Values) -> Values:
     return 1 / values if rate.startswith(OVER) else values
 
 
-def move_of(rate: str, move: float) -> float:
+def move_of(rate: str, move: Floats) -> Floats:
     """Return the move of what prices are multiplied by, from that of the column."""
     return 1 / (1 + move) - 1 if rate.startswith(OVER) else move
 

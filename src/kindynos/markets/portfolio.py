@@ -14,7 +14,7 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.delegation import Reported
 from kindynos.errors import ParameterError
-from kindynos.literals import Rebalancing, ReturnPeriod, RiskMethod
+from kindynos.literals import Rebalancing, ReturnPeriod, RiskMethod, StressOthers
 from kindynos.markets import stress as stresses
 from kindynos.markets.backtesting import Backtest, dated_profits, rolling_backtest
 from kindynos.markets.book import Book, Held
@@ -727,31 +727,36 @@ class Portfolio(Reported):
         )
 
     @checked
-    def stress(self, shocks: Mapping[str, float], window: Window = None) -> pd.DataFrame:
+    def stress(
+        self, shocks: Mapping[str, float], window: Window = None, others: StressOthers = "follow"
+    ) -> pd.DataFrame:
         """Return the profit or loss of each holding if some instruments move by given shares (-0.2
         is -20 %; of those that change by differences, by given amounts) and the others follow.
 
         The others move by their regression on the shocked ones, which need not be held: an exchange
-        rate or an index among the prices will do. A shock is a move in the instrument's own market:
+        rate or an index among the prices will do; with ``others="still"`` they do not move. The
+        column error is half the 95 % interval that the history leaves of the regression, that of
+        all together is in ``attrs``. A shock is a move in the instrument's own market:
         of one in another currency the move of the exchange rate comes on top, and the table has
         both. Raises ParameterError for unknown instruments.
         """
+        one_of("others", others, stresses.OTHERS)
         stated = mapping("shocks", shocks, "moves by instrument")
-        others = [
+        further = [
             name
             for name in stated
             if name not in self.instruments and name in self.market.raw.columns
         ]
-        beside = self._beside(others) if others else self
+        beside = self._beside(further) if further else self
         exposure = beside.exposure(window)
         rates = {name: rate for name, rate in self._rates.items() if name in exposure.names}
         if not rates or self._stated is not None:  # the rates of positions are columns
-            return stresses.shocked(exposure, shocks)
+            return stresses.shocked(exposure, shocks, others=others)
         names = list(dict.fromkeys([*exposure.names, *map(column_of, rates.values())]))
         own = self._own_market.subset(names)
         same_dates = replace(own, frame=own.frame.loc[beside.prices.dates])
         local = Portfolio(same_dates, shares=dict.fromkeys(names, 1.0)).exposure(window)
-        return stresses.shocked(exposure, shocks, local, rates)
+        return stresses.shocked(exposure, shocks, local, rates, others)
 
     @checked
     def replay(self, first: Any, last: Any) -> pd.DataFrame:

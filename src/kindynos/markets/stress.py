@@ -10,12 +10,16 @@ import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.markets.changes import moves_of
+from kindynos.inference.intervals import Z
+from kindynos.markets.changes import Mask, moves_of
 from kindynos.markets.exchange import column_of, move_of
 from kindynos.markets.exposure import Exposure
+from kindynos.markets.history_error import resampled_places
 from kindynos.markets.prices import Prices, checked_date
 from kindynos.markets.return_series import covariance
 from kindynos.validate import finite, mapping
+
+OTHERS = ("follow", "still")
 
 
 def shocked(
@@ -23,34 +27,55 @@ def shocked(
     shocks: Mapping[str, float],
     own: Exposure | None = None,
     rates: Mapping[str, str] | None = None,
+    others: str = "follow",
 ) -> pd.DataFrame:
     """Return each instrument's move and each holding's profit under shocks; those not shocked
-    follow by regression on those that are.
+    follow by regression on those that are, or stay ``still``.
 
     A shock is a move in the instrument's own market. ``rates`` names by instrument the exchange
     rate of its currency, and ``own`` has the moves of all of them in their own markets: there the
-    move in the portfolio's currency is (1 + move) (1 + that of the rate) - 1.
+    move in the portfolio's currency is (1 + move) (1 + that of the rate) - 1. Errors are those of
+    regressions on histories drawn again in blocks.
     """
     local = exposure if own is None else own
-    moves, how = _moves_by_name(local, shocks)
+    stated = _checked_shocks(local, shocks)
+    hit = np.array([name in stated for name in local.names])
+    given = np.array([stated[name] for name in local.names if name in stated])
+    histories = [local.returns]
+    if others == "follow" and not hit.all():
+        histories += [local.returns[places] for places in resampled_places(len(local.returns))]
+    drawn = np.stack(
+        [_moves(history, hit, given, local.differences, others) for history in histories], axis=1
+    )
+    moves = pd.DataFrame(drawn, local.names)
+
     currency = rates or {}
-    of_rates = pd.Series(
+    of_rates = pd.DataFrame(
         [
-            move_of(currency[name], moves[column_of(currency[name])]) if name in currency else 0.0
+            move_of(currency[name], moves.loc[column_of(currency[name])].to_numpy())
+            if name in currency
+            else np.zeros(len(histories))
             for name in exposure.names
         ],
         exposure.names,
     )
-    at_home = moves[exposure.names] + of_rates * (1 + moves[exposure.names])
-    table = _stress_table(exposure, at_home.to_numpy(), how[exposure.names].to_numpy(), 0.0)
+    at_home = moves.loc[exposure.names] + of_rates * (1 + moves.loc[exposure.names])
+    how = pd.Series(np.where(hit, "given", HOW[others]), local.names)[exposure.names].to_numpy()
+    table = _stress_table(exposure, at_home[0].to_numpy(), how, 0.0)
+    profits = exposure.book.profits(at_home.to_numpy()[:, 1:])
+    table["error"] = Z * profits.std(axis=1, ddof=1) if profits.shape[1] else 0.0
+    together = profits.sum(axis=0)
+    table.attrs["error"] = Z * float(together.std(ddof=1)) if len(together) else 0.0
     if currency:  # of instruments; positions have the moves of rates among their columns
-        table.insert(1, "own market", moves.reindex(table.index))
-        table.insert(2, "exchange rate", of_rates.reindex(table.index))
+        table.insert(1, "own market", moves[0].reindex(table.index))
+        table.insert(2, "exchange rate", of_rates[0].reindex(table.index))
     return table
 
 
-def _moves_by_name(exposure: Exposure, shocks: Mapping[str, float]) -> tuple[pd.Series, pd.Series]:
-    """Return the move of each instrument, and whether it was given or follows by regression."""
+HOW = {"follow": "by regression", "still": "held still"}
+
+
+def _checked_shocks(exposure: Exposure, shocks: Mapping[str, float]) -> dict[str, float]:
     shocks = mapping("shocks", shocks, "shares by instrument, such as {'oil': -0.2}")
     if not shocks:
         raise ParameterError("no shock; say stress({'oil': -0.2})")
@@ -62,16 +87,20 @@ def _moves_by_name(exposure: Exposure, shocks: Mapping[str, float]) -> tuple[pd.
             raise ParameterError(
                 f"the shock of {name} is {shock:g}; a price cannot fall by more than all of it"
             )
-    hit = np.array([name in shocks for name in exposure.names])
-    matrix = covariance(exposure.returns)
-    given = np.array([shocks[name] for name in exposure.names if name in shocks])
-    moves = np.empty(len(exposure.names))
+    return shocks
+
+
+def _moves(returns: Floats, hit: Mask, given: Floats, differences: Mask, others: str) -> Floats:
+    """Return the move of each instrument: those that are hit as given, the others by regression on
+    them in a history, or none.
+    """
+    moves = np.zeros(len(hit))
     moves[hit] = given
-    if (~hit).any():
-        moves[~hit] = matrix[np.ix_(~hit, hit)] @ np.linalg.pinv(matrix[np.ix_(hit, hit)]) @ given
-    moves = np.where(exposure.differences, moves, np.maximum(moves, -1.0))
-    how = np.where(hit, "given", "by regression")
-    return pd.Series(moves, exposure.names), pd.Series(how, exposure.names)
+    if others == "follow" and not hit.all():
+        matrix = covariance(returns)
+        slopes = matrix[np.ix_(~hit, hit)] @ np.linalg.pinv(matrix[np.ix_(hit, hit)])
+        moves[~hit] = slopes @ given
+    return np.where(differences, moves, np.maximum(moves, -1.0))
 
 
 def replayed(prices: Prices, exposure: Exposure, first: Any, last: Any) -> pd.DataFrame:

@@ -189,7 +189,9 @@ def _changed(
 
 def _shocked(portfolio: Portfolio, asked: risk_answer.Asked) -> Further:
     """Return what shocks would do, by name: the data, and how they are shown, all together."""
-    results = {name: portfolio.stress(shocks) for name, shocks in asked.shocks.items()}
+    results = {
+        name: portfolio.stress(shocks, others=asked.others) for name, shocks in asked.shocks.items()
+    }
     results |= {
         f"{first} to {last}": portfolio.replay(first, last) for first, last in asked.replays
     }

@@ -15,7 +15,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from kindynos.formatting import between, number, per_cent, step_of
-from kindynos.literals import ReturnPeriod
+from kindynos.literals import ReturnPeriod, StressOthers
 from kindynos.markets.limits import WHOLE, Limit, figures_of, limits_used
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.supported import SupportedMethod
@@ -27,7 +27,8 @@ MEASURES = ("value at risk", "expected shortfall")
 @dataclass(frozen=True)
 class Asked:
     """What is asked beside the figures: changes of holdings in shares, named shocks, stretches of
-    history to come again, the unit of money, and limits, with the groups that they may be of.
+    history to come again, the unit of money, limits, with the groups that they may be of, and
+    whether what is not shocked follows.
     """
 
     what_if: Mapping[str, float] = field(default_factory=dict)
@@ -36,6 +37,7 @@ class Asked:
     unit: str = ""
     limits: tuple[Limit, ...] = ()
     groups: Mapping[str, Mapping[str, str]] = field(default_factory=dict)  # by kind and holding
+    others: StressOthers = "follow"  # what the instruments without a shock do
 
     def money(self, value: float, step: float | None = None) -> str:
         """Return an amount with its unit."""
@@ -318,6 +320,10 @@ def stressed(results: Mapping[str, pd.DataFrame]) -> RenderableType:
         ]
         table.add_row(str(holding), *cells)
     table.add_row("all", *[number(round(result.attrs["profit"])) for result in results.values()])
+    errors = [result.attrs.get("error", 0.0) for result in results.values()]
+    if any(errors):
+        shown = [number(error, step_of(error)) if error else "" for error in errors]
+        table.add_row("± by the history", *shown)
     abroad = [Text(line, style="dim") for line in _abroad(results)]
     return Group(table, *abroad) if abroad else table
 

@@ -46,7 +46,9 @@ def validated(
     windows = _by_window(portfolio, supported, level, horizon, every)
     power = _power(tested)
     worst = _worst_losses(portfolio, every)
-    shocks = {name: portfolio.stress(moves) for name, moves in asked.shocks.items()}
+    shocks = {
+        name: portfolio.stress(moves, others=asked.others) for name, moves in asked.shocks.items()
+    }
     shown: list[RenderableType] = [risk_answer.stressed(shocks), ""] if shocks else []
     limits = _limits(portfolio, supported, tested, horizon)
     parts: list[RenderableType] = [
