@@ -6,7 +6,7 @@ import pandas as pd
 
 from kindynos.markets.limits import Limit, figures_of, limits_used, read_limits
 from tests.cli.test_markets import TREASURY
-from tests.common import Folder, run
+from tests.common import DEMO, Folder, run
 
 
 class Limits(Folder):
@@ -41,6 +41,18 @@ class Limits(Folder):
             limits_used([Limit("value at rsk", 1.0)], figures)
         with self.fails("no holding, group or currency 'bnds'", "did you mean 'bonds'"):
             limits_used([Limit("value", 1.0, "bnds")], figures)
+
+    def test_what_groups_add_stands_in_the_report(self):
+        book = DEMO / "treasury_positions.csv"
+        prices = DEMO / "treasury_prices.csv"
+        shown = json.loads(run("risk", prices, "--holdings", book, "--json").stdout)
+        by_group = {row["group"]: row for row in shown["by group"]}
+        self.assertEqual(set(by_group), {"shares", "loans", "cash"})
+        for column in ("value", "component", "share"):
+            held = sum(row[column] for row in shown["contributions"])
+            self.assertAlmostEqual(sum(row[column] for row in by_group.values()), held, 6)
+        self.assertEqual(by_group["cash"]["value"], 2_500_000)
+        self.assertNotIn("by currency", shown)
 
     def test_a_file_of_limits(self):
         path = self.folder / "limits.csv"

@@ -50,7 +50,8 @@ holdings_option = click.option(
     "such as USD: with --unit EUR the column EURUSD or USDEUR of PRICES is found (the price of one "
     "EUR in USD, or of one USD in EUR); any other column is what one unit costs in yours; a column "
     "change says absolute of one that changes by differences, a column side long or short, and a "
-    "column multiplier the size of a contract; rows of one instrument are added. With a column "
+    "column multiplier the size of a contract; rows of one instrument are added; a column "
+    "proxy names the instrument whose moves stand for those before the first price. With a column "
     "kind (share, cash, forward, call, put, bond, swap) rows are positions with name, number and "
     "the terms of their kind: underlying, strike, expiry, volatility, rate, yield, coupon, "
     "maturity.",
@@ -120,6 +121,7 @@ def read_portfolio(
         table = price_table(prices, missing, needed, **given)
         table = table if until is None else table.until(until)
         table = table.with_choices(stated.choices)
+        table = table.with_proxies(stated.proxies) if stated.proxies else table
         if stated.positions:
             return Portfolio(table, positions=stated.positions, unit=unit)
         if stated.kind == "shares":
@@ -182,11 +184,9 @@ def _asked(
     from kindynos.reports.risk_answer import Asked
 
     from_file = {} if scenarios is None else read_scenarios(scenarios)
-    if limits is None:
-        return Asked(bought, shocks | from_file, replays, unit, others=others)
     stated = read_holdings(holdings)
     groups = {"group": stated.groups, "currency": stated.currency}
-    stated_limits = tuple(read_limits(limits))
+    stated_limits = () if limits is None else tuple(read_limits(limits))
     return Asked(bought, shocks | from_file, replays, unit, stated_limits, groups, others)
 
 

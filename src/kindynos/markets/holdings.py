@@ -27,7 +27,7 @@ ALSO = {
     "shares": ("quantity",),
     "multiplier": ("contract size",),
 }  # other headings of the same
-READ = ("instrument", *KINDS, "currency", "change", "group", "side", "multiplier")
+READ = ("instrument", *KINDS, "currency", "change", "group", "proxy", "side", "multiplier")
 
 
 @dataclass(frozen=True)
@@ -46,12 +46,13 @@ class StatedHoldings:
     left_out: tuple[str, ...] = ()  # columns that are not read
     positions: Mapping[str, Position] = field(default_factory=dict)
     notes: tuple[str, ...] = ()  # how the file was read
+    proxies: Mapping[str, str] = field(default_factory=dict)  # whose moves stand for earlier ones
 
     @property
     def columns(self) -> list[str]:
         """The columns of prices that it needs, but for exchange rates."""
         if not self.positions:
-            return list(self.amounts)
+            return [*self.amounts, *self.proxies.values()]
         return [column for position in self.positions.values() for column in position.columns]
 
     @property
@@ -64,9 +65,9 @@ class StatedHoldings:
 
 def read_holdings(path: Path) -> StatedHoldings:
     """Return the holdings in a CSV, Parquet or Excel file with columns instrument and shares,
-    weight or amount (in money), and perhaps side (long or short), multiplier, currency, change and
-    group. Lots of one instrument are added. A table with a column kind has positions, one a row:
-    see ``kindynos.markets.positions.read_positions``.
+    weight or amount (in money), and perhaps side (long or short), multiplier, currency, change,
+    group and proxy (an instrument whose moves stand for those before its first price). Lots of one instrument are added. A table with a column kind has positions, one a
+    row: see ``kindynos.markets.positions.read_positions``.
 
     Raises FileError, with the row, for an amount that is missing or not a number, a side that is
     neither, and for an instrument that is missing or whose lots differ in currency, change or
@@ -140,6 +141,7 @@ def read_holdings(path: Path) -> StatedHoldings:
         texts("group"),
         tuple(name for text, name in columns.items() if text not in READ),
         notes=table.notes,
+        proxies=texts("proxy"),
     )
 
 

@@ -21,6 +21,7 @@ from kindynos.errors import DataWarning, FileError, ParameterError
 from kindynos.markets.changes import CHANGES, Mask, moves_of, of_one_period
 from kindynos.markets.exchange import column_of, multiplier
 from kindynos.markets.price_checks import count_below, doubts, near_zero
+from kindynos.markets.proxies import proxied
 from kindynos.sources import sources_read
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
@@ -376,6 +377,37 @@ class Prices:
         as_known = self.read.frame.loc[: self.raw.index[-1], self.instruments]
         own = replace(self.read, frame=as_known)
         return _settled(*_inspected(own, rules), self.read, rules)
+
+    @checked
+    def with_proxies(self, proxies: Mapping[str, str]) -> Prices:
+        """Return the prices with those of instruments that were listed late continued backwards by
+        the moves of others: ``{"wind_farm": "shipyard"}``.
+
+        They follow the proxy by regression, with what it leaves drawn from the dates that both
+        have; see ``kindynos.markets.proxies``. What was done is among the ``choices`` that reports
+        say. Raises ParameterError for unknown instruments and too few dates that both have.
+        """
+        raw, said = self.raw.copy(), []
+        for name, proxy in mapping("proxies", proxies, "instruments by instrument").items():
+            self._check_known(name)
+            self._check_known(proxy)
+            if name == proxy:
+                raise ParameterError(f"{name} cannot be its own proxy")
+            kinds = [self.changes.get(one) == "absolute" for one in (name, proxy)]
+            columns = [self.raw[one].to_numpy(dtype=np.float64) for one in (name, proxy)]
+            filled = proxied(str(name), columns[0], columns[1], (kinds[0], kinds[1]))
+            raw[name] = filled.prices
+            if not filled.filled:
+                continue
+            first = pd.DatetimeIndex(raw.index)[int(np.argmax(np.isfinite(columns[0])))]
+            said.append(
+                f"{name} before {first:%Y-%m-%d}: the moves of {proxy} times {filled.slope:.2f} "
+                f"(± {filled.error:.2f}) on {filled.filled:,} dates, with what is left "
+                f"({100 * (1 - filled.explained):.0f} % of the variance) drawn from the dates after"
+            )
+        late = self.problems["kind"].eq("late") & self.problems["instrument"].isin(list(proxies))
+        read = replace(self.read, frame=raw, choices=(*self.read.choices, *said))
+        return _settled(raw, self.problems[~late], self.changes, read, self.rules)
 
     def _check_known(self, name: Any) -> None:
         if not isinstance(name, str) or name not in self.raw.columns:

@@ -45,6 +45,9 @@ class HoldingRow(BaseModel):
         None, description="How it changes: absolute for a yield or a spread, by differences."
     )
     group: str | None = Field(None, description="A group, for limits on several together.")
+    proxy: str | None = Field(
+        None, description="The column whose moves stand for those before its first price."
+    )
     kind: str | None = Field(
         None, description="The kind of a position.", json_schema_extra={"enum": [*KINDS_HELD, None]}
     )

@@ -69,6 +69,7 @@ def risk(
     if not portfolio.book.in_proportion:
         terms = portfolio.sensitivities()
         further["sensitivities"] = (terms, risk_answer.sensitivities_shown(terms))
+    further |= risk_answer.by_group(parts, asked)
     used = risk_answer.limits_table(portfolio, table, method, parts, asked)
     if used is not None:
         further["limits"] = (used, risk_answer.limits_shown(used))

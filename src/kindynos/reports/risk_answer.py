@@ -253,6 +253,40 @@ def holdings(parts: pd.DataFrame, span: str) -> list[RenderableType]:
     return [adds, Text(said)]
 
 
+def by_group(
+    parts: pd.DataFrame, asked: Asked
+) -> dict[str, tuple[pd.DataFrame, RenderableType | None]]:
+    """Return what each group and each currency adds, by the kind of grouping, where the holdings
+    state some: the data, and how they are shown.
+    """
+    tables: dict[str, tuple[pd.DataFrame, RenderableType | None]] = {}
+    sums = ["value", "component", "share", "shortfall component"]
+    for kind, members in asked.groups.items():
+        if not members:
+            continue
+        rest = "no group" if kind == "group" else asked.unit or "own currency"
+        names = [members.get(str(name), rest) for name in parts.index]
+        table = parts[[name for name in sums if name in parts]].groupby(names).sum()
+        table = table.sort_values("component", ascending=False).rename_axis(kind)
+        shown = table_from(
+            f"What each {kind} adds to the value at risk",
+            table,
+            {
+                kind: kind,
+                "value": whole("value"),
+                "adds": whole("component"),
+                "share": lambda row: f"{100 * row['share']:.1f} %",
+                **(
+                    {"to expected shortfall": whole("shortfall component")}
+                    if "shortfall component" in table
+                    else {}
+                ),
+            },
+        )
+        tables[f"by {kind}"] = (table, shown)
+    return tables
+
+
 def full_contributions(
     portfolio: Portfolio, level: float, method: Any, horizon: int, every: ReturnPeriod | None
 ) -> pd.DataFrame:
