@@ -15,6 +15,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any, ParamSpec, TypeVar
 
+from kindynos.handed_out import HandsOutCopies
 from kindynos.validate import checked
 
 Arguments = ParamSpec("Arguments")
@@ -47,7 +48,7 @@ class Inline:
         """Return it as a notebook shows it: the answer and the first tables."""
 
 
-class Reported(Inline):
+class Reported(HandsOutCopies, Inline):
     """A result that has a report: printed, as a page, as a workbook and in a notebook it says the
     same. What the report of a class holds is registered in ``kindynos.reports.showing``.
     """

@@ -219,6 +219,10 @@ class Resumed(Folder):
         ):
             with self.fails("another run", words, kind=kd.FileError):
                 made.simulate(TRIALS, store="summary", resume=path, **options)
+        with np.load(path) as stored:
+            np.savez_compressed(path, **stored)  # which could unpack to anything
+        with self.fails("is damaged", kind=kd.FileError):
+            model().simulate(TRIALS, 3, store="summary", resume=path)
         path.write_bytes(b"PK" + path.read_bytes()[20:400])
         with self.fails("is damaged", kind=kd.FileError):
             model().simulate(TRIALS, 3, store="summary", resume=path)

@@ -1,7 +1,10 @@
 """Tests of the one reader of tables: every layout of the same table reads alike, or is refused."""
 
+import gzip
 import os
 import tempfile
+import tracemalloc
+import zipfile
 from pathlib import Path
 from unittest import mock
 
@@ -268,6 +271,44 @@ class Limits(Tables):
             read_table(book)
         with self.fails("save it as .xlsx"):
             read_table(self.file("x", "t.xls"))
+
+    def test_what_packed_files_hold_is_counted_and_not_believed(self):
+        packed = self.folder / "t.csv.zip"
+        for kind, text, words in (
+            (zipfile.ZIP_DEFLATED, "x\n" + "1\n" * 30_000_000, ("unpacks to more than 33 MB",)),
+            (zipfile.ZIP_LZMA, "x\n1\n2\n", ("packed in a way that is not read",)),
+        ):
+            with zipfile.ZipFile(packed, "w", kind) as file:
+                file.writestr("t.csv", text)
+            with self.subTest(kind=kind), self.fails(*words):
+                read_table(packed)
+        with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as file:
+            file.writestr("t.csv", "x\n" + "1\n" * 1000)
+        self.assertEqual(len(read_table(packed)), 1000)
+        data = bytearray(packed.read_bytes())
+        for begin, place in ((data.find(b"PK\3\4"), 22), (data.rfind(b"PK\1\2"), 24)):
+            data[begin + place : begin + place + 4] = (7).to_bytes(4, "little")
+        packed.write_bytes(data)
+        with self.fails("cannot be read as a table"):
+            read_table(packed)
+        unpacked = self.folder / "t.csv.gz"
+        unpacked.write_bytes(gzip.compress(b"x\n" + b"1\n" * 20_000_000))
+        with self.fails("unpacks to more than"):
+            read_table(unpacked)
+
+    def test_texts_of_parquet_stay_as_small_as_they_are(self):
+        path = self.folder / "t.parquet"
+        pd.DataFrame({"x": ["y" * 4000] * 100_000, "z": 1.0}).to_parquet(path)
+        tracemalloc.start()
+        self.addCleanup(tracemalloc.stop)
+        table = read_table(path)
+        self.assertEqual(table.numbers("z").sum(), 100_000)
+        with self.fails("row 2", "not a number"):
+            table.numbers("x")
+        self.assertLess(tracemalloc.get_traced_memory()[1], 50e6)
+        pd.DataFrame({"x": [[1.0, 2.0]]}).to_parquet(path)
+        with self.fails("column 'x' holds list<"):
+            read_table(path)
 
     def test_indexes_are_not_implied(self):
         indexed = FRAME.set_axis(["a", "b", "c", "d"])

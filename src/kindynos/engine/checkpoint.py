@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import json
 import time
+import zipfile
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -37,6 +38,9 @@ class Checkpoint:
         if not self.path.exists():
             return None
         try:
+            with zipfile.ZipFile(self.path) as file:  # packed, it could be as large as it likes
+                if any(entry.compress_type != zipfile.ZIP_STORED for entry in file.infolist()):
+                    raise zipfile.BadZipFile
             with np.load(self.path, allow_pickle=False) as stored:
                 arrays = {name: stored[name] for name in stored.files}
             seal = str(arrays.pop("seal"))

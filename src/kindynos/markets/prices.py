@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import DataWarning, FileError, ParameterError
+from kindynos.handed_out import HandsOutCopies
 from kindynos.markets.changes import CHANGES, Mask, moves_of, of_one_period
 from kindynos.markets.exchange import column_of, multiplier
 from kindynos.markets.price_checks import count_below, doubts, near_zero
@@ -95,7 +96,7 @@ class PriceRules:
 
 @checked_init
 @dataclass(frozen=True, eq=False)
-class Prices:
+class Prices(HandsOutCopies):
     """Prices by date (rows) and instrument (columns), complete, and above 0 but for rates.
 
     ``problems`` lists what was found on reading: row, date, instrument, what is wrong, and its

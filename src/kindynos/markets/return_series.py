@@ -12,6 +12,7 @@ from kindynos.arrays import Floats
 from kindynos.canvas import Axes
 from kindynos.delegation import delegated_to
 from kindynos.errors import ParameterError
+from kindynos.handed_out import HandsOutCopies
 from kindynos.literals import CovarianceMethod, ReturnKind, ReturnPeriod
 from kindynos.markets.prices import Prices, prices_of
 from kindynos.markets.relative import relative_table
@@ -22,7 +23,7 @@ COVARIANCES = ("sample", "weighted", "shrunk")
 
 
 @dataclass(frozen=True, eq=False)
-class Returns:
+class Returns(HandsOutCopies):
     """Returns by date and instrument, ``kind`` "simple" or "log"; ``spacing`` is how far their
     dates lie apart.
     """

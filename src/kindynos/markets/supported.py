@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.errors import ParameterError
+from kindynos.handed_out import HandsOutCopies
 from kindynos.inference.intervals import Z
 from kindynos.markets.backtesting import Backtest, period_of, rolling_backtest
 from kindynos.markets.exposure import Exposure
@@ -32,7 +33,7 @@ REJECTED = 0.05 / len(TESTS)  # least p-value of the three, below which a method
 
 
 @dataclass(frozen=True, eq=False)
-class SupportedMethod:
+class SupportedMethod(HandsOutCopies):
     """The method for one figure, with ``why``, and the back-tests of all, one row per method, over
     a ``horizon`` in periods.
     """

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
+from kindynos.handed_out import HandsOutCopies
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import correlation_by_blocks
 from kindynos.inference.sample import Sample
@@ -26,7 +27,7 @@ SIDES = ("below", "above")
 
 
 @dataclass(frozen=True)
-class JointDistribution:
+class JointDistribution(HandsOutCopies):
     """Two quantities over the same trials.
 
     ``cuts`` part each in two; ``quadrants`` are the shares of all trials by (side of the first,

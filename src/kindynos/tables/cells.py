@@ -19,6 +19,7 @@ SPACES = re.compile(r"\s|['\u2019]")  # that part groups of digits; \s has thin 
 PLAIN = re.compile(
     r"[+-]?(?:\d++(?:\.\d*+)?|\.\d++)(?:[eE][+-]?\d++)?|[+-]?inf(?:inity)?", re.IGNORECASE
 )
+LONGEST = 1_000  # characters of a cell that may be a number
 PARTED = re.compile(r"\d[-/:]\d")
 CODES = {"€": "EUR", "£": "GBP"}  # of signs that stand for one currency
 CODE = re.compile(r"[A-Z]{3}")  # of a currency, such as EUR
@@ -55,6 +56,8 @@ currency=''), NumberCell(value=3000.0, percent=False, currency='EUR'))
     >>> number_in("1_000"), number_in("1,5")
     (None, None)
     """
+    if len(text) > LONGEST:
+        return None
     text = text.strip()
     if decimal == "." and PLAIN.fullmatch(text):  # as most are
         return NumberCell(float(text))

@@ -9,7 +9,7 @@ import gzip
 import lzma
 import stat
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +17,9 @@ from kindynos.errors import FileError, closest
 from kindynos.sources import note_file
 
 MOST_BYTES = 512 * 2**20  # of a file, and of what a packed file unpacks to
+PIECE = 2**20  # bytes that are unpacked at a time
+SAFE_SIZE = 32 * 2**20  # bytes that anything may unpack to
+MOST_RATIO = 400  # of what larger tables unpack to
 MOST_COLUMNS = 16_384  # as in a sheet of a workbook
 MOST_CELLS = 100_000_000
 PACKED: dict[str, Callable[..., Any]] = {".gz": gzip.open, ".bz2": bz2.open, ".xz": lzma.open}
@@ -76,20 +79,48 @@ def contents(path: Path) -> bytes:
     """Return what a file of text holds, unpacked where it is packed (.gz, .bz2, .xz, .zip)."""
     ending = path.suffix.lower()
     if ending == ".zip":
-        check_zip(path)
         with zipfile.ZipFile(path) as packed:
             names = packed.namelist()
             if len(names) != 1:
                 raise FileError(f"must hold one file, and has {len(names)}", file=str(path))
-            return packed.read(names[0])
+            return b"".join(_pieces_of(packed, packed.infolist()[0], path))
     opened: Callable[..., Any] = PACKED.get(ending, open)
     with opened(path, "rb") as stream:
-        data: bytes = stream.read(MOST_BYTES + 1)
-    check_size(path, len(data))
-    return data
+        size = path.stat().st_size if ending in PACKED else None
+        return b"".join(_pieces(stream, path, size))
 
 
 def check_zip(path: Path) -> None:
-    """Raise FileError for a zip file, or a workbook, that unpacks to too much."""
+    """Raise FileError for a zip file, or a workbook, that unpacks to too much: what is stated of
+    its parts is not believed.
+    """
     with zipfile.ZipFile(path) as packed:
-        check_size(path, sum(entry.file_size for entry in packed.infolist()))
+        total = 0
+        for entry in packed.infolist():
+            for piece in _pieces_of(packed, entry, path):
+                total += len(piece)
+                check_size(path, total)
+
+
+def _pieces_of(packed: zipfile.ZipFile, entry: zipfile.ZipInfo, path: Path) -> Iterator[bytes]:
+    if entry.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+        raise FileError("is packed in a way that is not read; save it anew", file=str(path))
+    with packed.open(entry) as stream:
+        yield from _pieces(stream, path, entry.compress_size)
+
+
+def _pieces(stream: Any, path: Path, packed_size: int | None) -> Iterator[bytes]:
+    """Yield what a stream unpacks to, piece by piece; raises FileError for more than is read, and
+    for far more than a table packs to.
+    """
+    total = 0
+    while piece := stream.read(PIECE):
+        total += len(piece)
+        check_size(path, total, "unpacks to more" if packed_size is not None else "is larger")
+        if packed_size is not None and total > max(SAFE_SIZE, MOST_RATIO * packed_size):
+            raise FileError(
+                f"unpacks to more than {total // 2**20:,} MB from "
+                f"{max(packed_size // 1024, 1):,} kB, which no table does",
+                file=str(path),
+            )
+        yield piece

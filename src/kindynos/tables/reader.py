@@ -9,7 +9,7 @@ import csv
 import datetime
 import io
 import warnings
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -110,17 +110,45 @@ def _cells(column: pd.Series) -> Cells:
     return column.astype(object).to_numpy()
 
 
+def _kinds(types: Any) -> Sequence[Callable[[Any], bool]]:
+    """Return what tells the types of columns that a table may have: numbers, times and texts."""
+    return (
+        types.is_integer,
+        types.is_floating,
+        types.is_boolean,
+        types.is_decimal,
+        types.is_temporal,
+        types.is_null,
+        types.is_string,
+        types.is_large_string,
+        lambda kind: types.is_dictionary(kind) and not types.is_nested(kind.value_type),
+    )
+
+
 def _from_parquet(path: Path, form: TableFormat) -> Table:
+    import pyarrow
     from pyarrow import parquet
 
     about = parquet.read_metadata(path)
     check_shape(path, about.num_rows, about.num_columns)
     check_size(path, sum(about.row_group(i).total_byte_size for i in range(about.num_row_groups)))
-    names = about.schema.names
+    schema, names = parquet.read_schema(path), about.schema.names
+    for field in schema:
+        if not any(known(field.type) for known in _kinds(pyarrow.types)):
+            raise FileError(
+                f"column {field.name!r:.60} holds {field.type}, which no table does", file=str(path)
+            )
     doubled = next((name for k, name in enumerate(names) if name in names[:k]), None)
     if doubled is not None:
         raise FileError(f"two columns are named {doubled!r:.60}", file=str(path))
-    frame = parquet.read_table(path).to_pandas(ignore_metadata=True)
+    # texts stay a dictionary of the different ones, however often each is repeated
+    texts = [
+        field.name
+        for field in schema
+        if pyarrow.types.is_string(field.type) or pyarrow.types.is_large_string(field.type)
+    ]
+    with parquet.ParquetFile(path, read_dictionary=texts) as file:
+        frame = file.read().to_pandas(ignore_metadata=True)
     index = frame.get(UNNAMED_INDEX)
     if index is not None and index.dtype.kind == "M":
         frame = frame.rename(columns={UNNAMED_INDEX: "date"})

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import FileError
-from kindynos.tables.cells import CODES, ERRORS, PARTED, is_missing, number_in
+from kindynos.tables.cells import CODES, ERRORS, LONGEST, PARTED, is_missing, number_in
 from kindynos.tables.dates import NAMES, dates_in, looks_like_dates
 
 if TYPE_CHECKING:
@@ -98,7 +98,8 @@ class Table:
                 values[position] = cell
                 continue
             text = text_of(cell)
-            dated = PARTED.search(text) is not None  # a file may hold very many dates
+            # a file may hold very many dates, or very long texts
+            dated = len(text) <= LONGEST and PARTED.search(text) is not None
             if text in self.missing if dated else is_missing(text, self.missing):
                 continue
             number = None if dated else number_in(text, self.decimal)

@@ -27,8 +27,6 @@ STRICT_LINK = "{http://purl.oclc.org/ooxml/officeDocument/relationships}id"
 ENDINGS = (".xlsx", ".xlsm", ".xltx", ".xltm")
 OLD_FILE = b"\xd0\xcf\x11\xe0"
 MOST_CELLS = 5_000_000  # that hold something
-MOST_RATIO = 400  # times that a part may grow in unpacking, beyond 50 MB
-SAFE_SIZE = 50 * 2**20
 # formats that a file names by their number only (ISO/IEC 29500-1, 18.8.30)
 BUILT_IN = {
     9: "0%", 10: "0.00%", 14: "mm-dd-yy", 15: "d-mmm-yy", 16: "d-mmm", 17: "mmm-yy",
@@ -114,7 +112,6 @@ def read_contents(source: str | Path) -> Contents:
     try:
         check_zip(path)
         with zipfile.ZipFile(path) as packed:
-            _check_packing(packed, path)
             return _Package(packed, str(path)).contents()
     except FileError:
         raise
@@ -145,18 +142,6 @@ def _check_kind(path: Path) -> None:
         )
     if ending not in ENDINGS:
         raise FileError("is not a workbook: its name must end in .xlsx or .xlsm", file=str(path))
-
-
-def _check_packing(packed: zipfile.ZipFile, path: Path) -> None:
-    """Raise FileError for parts that unpack to far more than they are."""
-    for entry in packed.infolist():
-        large = entry.file_size > SAFE_SIZE
-        if large and entry.file_size > MOST_RATIO * max(entry.compress_size, 1):
-            raise FileError(
-                f"unpacks to {entry.file_size // 2**20:,} MB from "
-                f"{max(entry.compress_size // 1024, 1):,} kB, which no workbook does",
-                file=str(path),
-            )
 
 
 class _Package:
