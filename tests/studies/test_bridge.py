@@ -203,6 +203,33 @@ def shifted(unit="EUR", **options):
     return model
 
 
+class Joined(Case):
+    """What cannot be made alone is one change with what it needs."""
+
+    def test_a_figure_that_became_a_row_and_a_driver_of_each_period(self):
+        def model(fare, formula, cost, **options):
+            made = kd.Model("Ferry", periods=3)
+            made.given(fare=fare, cost=cost)
+            made.driver("x", kd.Normal(100, 10), **options)
+            made.outcome("value", formula, unit="EUR", target=0)
+            return made
+
+        old = model(10.0, "fare * x * 3 - cost", 2.0)
+        new = model([10.0, 11, 12], "total(fare * x) - cost", 5.0, each="period")
+        for formula, options, name in (
+            ("total(fare) * x - cost", {}, "fare and value"),
+            ("total(fare * x) - cost", {"each": "period"}, "fare, value and x"),
+        ):
+            new = model([10.0, 11, 12], formula, 5.0, **options)
+            found = kd.bridge(old, new, trials=2000, seed=1)
+            self.assertEqual(set(found.parts), {name, "cost"})
+            self.assertAlmostEqual(found.parts[name], 300, delta=2)
+            self.assertAlmostEqual(found.parts["cost"], -3, 6)
+            words = [word for change in found.changes for word in change.words]
+            drawn = any("drawn for each period" in word for word in words)
+            self.assertEqual(drawn, bool(options))
+
+
 class Figures(Case):
     def test_small_figures_beside_large_parts_are_shown(self):
         old = shifted()

@@ -9,10 +9,12 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import combinations
 from typing import Any
 
 import numpy as np
 
+from kindynos.errors import KindynosError
 from kindynos.formula.tree import Expression
 from kindynos.program.correlations import Correlation
 from kindynos.program.digests import digest_of
@@ -70,6 +72,54 @@ def changes_between(old: Statement, new: Statement) -> list[Change]:
         groups.add(change)
     groups.join_what_belongs_together()
     return groups.named()
+
+
+def joined_until_made(
+    old: Statement, new: Statement, changes: list[Change], outcome: str, most: int
+) -> list[Change]:
+    """Return the changes, joined until the old model with any of them made works the outcome out as
+    one number: a figure that became a row belongs to the formula that adds it up. Of more than
+    ``most`` changes each is tried alone, and all but each.
+    """
+    while (failing := _not_made(old, new, changes, outcome, most)) is not None:
+        culprit = next(
+            (k for k in sorted(failing) if _is_made(old, new, changes, failing - {k}, outcome)),
+            min(failing),
+        )
+        others = [k for k in range(len(changes)) if k not in failing]
+        helped = [k for k in others if _is_made(old, new, changes, failing | {k}, outcome)]
+        partner = next(iter([*helped, *others]))  # with all of them made it is the new model
+        one, two = (changes[k] for k in sorted((culprit, partner)))
+        earlier = one.name.replace(" and ", ", ")
+        whole = replace(one.with_other(two), name=f"{earlier} and {two.name}")
+        place = changes.index(one)
+        changes = [c for c in changes if c is not one and c is not two]
+        changes.insert(place, whole)
+    return changes
+
+
+def _not_made(
+    old: Statement, new: Statement, changes: list[Change], outcome: str, most: int
+) -> frozenset[int] | None:
+    """Return the smallest mixture that does not work out; None where all do."""
+    count = len(changes)
+    sizes = range(1, count) if count <= most else (1, count - 1)
+    for size in sizes:
+        for mixture in map(frozenset, combinations(range(count), size)):
+            if not _is_made(old, new, changes, mixture, outcome):
+                return mixture
+    return None
+
+
+def _is_made(
+    old: Statement, new: Statement, changes: list[Change], mixture: frozenset[int], outcome: str
+) -> bool:
+    selected = [changes[position] for position in sorted(mixture)]
+    try:
+        program = with_changes(old, new, selected).program
+    except KindynosError:
+        return False
+    return outcome in program.shapes and not program.shapes[outcome].row
 
 
 def with_changes(old: Statement, new: Statement, changes: Iterable[Change]) -> Statement:
@@ -180,7 +230,8 @@ def _described(quantity: Any) -> str:
     if isinstance(quantity, Line):
         return quantity.formula or "a function"
     source = getattr(quantity, "distribution", None) or getattr(quantity, "process", None)
-    return f"{source!r:.200}"
+    each = ", drawn for each period" if getattr(quantity, "each", None) == "period" else ""
+    return f"{source!r:.200}{each}"
 
 
 def _row(given: Given) -> str:

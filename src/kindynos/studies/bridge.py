@@ -26,7 +26,13 @@ from kindynos.errors import ModelError, ParameterError, RunError
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import t_point
 from kindynos.inference.sample import variance_by_blocks
-from kindynos.program.differences import Change, changes_between, renamed, with_changes
+from kindynos.program.differences import (
+    Change,
+    changes_between,
+    joined_until_made,
+    renamed,
+    with_changes,
+)
 from kindynos.program.digests import digest_of
 from kindynos.program.program import Program
 from kindynos.program.quantities import Line
@@ -144,7 +150,9 @@ def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Br
     old, names = renamed(old, new)
     outcome = _outcome(old, new, request.outcome)
     _check_units(old, new, outcome)
-    changes = _grouped(changes_between(old, new), request.groups or {})
+    changes = joined_until_made(
+        old, new, _grouped(changes_between(old, new), request.groups or {}), outcome, EXACT
+    )
     mixtures = _Mixtures(old, new, changes, outcome, request)
     count = len(changes)
     everything, nothing = frozenset(range(count)), frozenset[int]()
