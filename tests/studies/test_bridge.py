@@ -230,6 +230,33 @@ class Joined(Case):
             self.assertEqual(drawn, bool(options))
 
 
+class Terms(Case):
+    """Ideas in one formula that name different quantities are changes of their own."""
+
+    def test_a_tax_and_a_grant(self):
+        def model(formula, **given):
+            made = kd.Model("Ferry", periods=2)
+            made.given(fee=4.0, **given)
+            made.driver("sales", kd.Normal(100, 10))
+            made.driver("costs", kd.Normal(60, 5))
+            made.line("cash", formula)
+            made.outcome("value", "cash", unit="EUR", target=0)
+            return made
+
+        old = model("sales - costs - fee")
+        new = model("(sales - costs) * (1 - tax) + grant", tax=0.2, grant=5.0)
+        found = kd.bridge(old, new, trials=1000, seed=1)
+        self.assertEqual(set(found.parts), {"tax", "grant", "cash: without - fee"})
+        for name, part in (("tax", -8), ("grant", 5), ("cash: without - fee", 4)):
+            self.assertAlmostEqual(found.parts[name], part, delta=0.02)
+        self.assertEqual(
+            (found.parts["grant"].error, found.parts["cash: without - fee"].error), (0, 0)
+        )
+        self.assertGreater(found.parts["tax"].error, 0.001)
+        tied = model("(sales - costs) * 0.8 + (sales if fee > 1 else 0) - fee")
+        self.assertEqual(len(kd.bridge(old, tied, trials=500, seed=1).parts), 1)
+
+
 class Figures(Case):
     def test_small_figures_beside_large_parts_are_shown(self):
         old = shifted()

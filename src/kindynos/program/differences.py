@@ -7,6 +7,7 @@ uses it, the rows of a cohort go together, and a row given for each period goes 
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import combinations
@@ -15,7 +16,9 @@ from typing import Any
 import numpy as np
 
 from kindynos.errors import KindynosError
-from kindynos.formula.tree import Expression
+from kindynos.formula.functions import FUNCTIONS
+from kindynos.formula.terms import Term, terms_of
+from kindynos.formula.tree import PERIOD, Expression
 from kindynos.program.correlations import Correlation
 from kindynos.program.digests import digest_of
 from kindynos.program.quantities import Driver, Given, Line, Quantity
@@ -24,6 +27,7 @@ from kindynos.program.statement import Statement
 Pair = frozenset[str]
 WORKBOOK = "cells of the workbook"
 PERIODS = "periods"
+LOOSE = re.compile(r" (if|or|and) |[<>=]|^not ")  # what binds less than a sum does
 WORD = re.compile(r"(?<![\w.'\"])[A-Za-z_]\w*")  # of a formula, but for those in quotes
 
 
@@ -142,6 +146,80 @@ def with_changes(old: Statement, new: Statement, changes: Iterable[Change]) -> S
     ]
     timeline = new.timeline if any(change.periods for change in selected) else old.timeline
     return Statement(new.name, timeline, quantities, tuple(kept))
+
+
+def with_terms_apart(old: Statement, new: Statement) -> tuple[Statement, Statement, dict[str, str]]:
+    """Return both models with the terms of a formula that were changed apart, such as a grant
+    beside a tax, as lines of their own, and by their names the lines that they are of.
+    """
+    sides, owners = ([old, new], dict[str, str]())
+    for name in old.quantities:
+        lines = [statement.quantities.get(name) for statement in (old, new)]
+        formulas = [line.formula if isinstance(line, Line) else None for line in lines]
+        if formulas[0] is None or formulas[1] is None or formulas[0] == formulas[1]:
+            continue
+        before, after = (Counter(terms_of(formula)) for formula in map(str, formulas))
+        apart = _apart(list((before - after).elements()), list((after - before).elements()))
+        if len(apart) < 2:
+            continue
+        common = list((before & after).elements())
+        labels = [f"{name}_term_{number + 1}" for number in range(len(apart))]
+        whole = _sum_of([*common, *(Term(1, label) for label in labels)])
+        owners |= dict.fromkeys(labels, name)
+        for position, statement in enumerate(sides):
+            quantities = dict(statement.quantities)
+            line = quantities[name]
+            assert isinstance(line, Line)
+            for label, terms in zip(labels, apart, strict=True):
+                quantities[label] = Line(label, formula=_sum_of(terms[position]))
+            quantities[name] = replace(line, formula=whole)
+            sides[position] = replace(statement, quantities=quantities, scenarios={})
+    return sides[0], sides[1], owners
+
+
+def _apart(gone: list[Term], come: list[Term]) -> list[tuple[list[Term], list[Term]]]:
+    """Return terms that went and came in groups, each of which names no quantity that another one
+    names: of sales, -costs -> (sales - costs) * 0.8, grant there are two.
+    """
+    groups: list[tuple[set[str], list[Term], list[Term]]] = []
+    for side, terms in ((1, gone), (2, come)):
+        for term in terms:
+            names = set(WORD.findall(term.text)) - {*FUNCTIONS, PERIOD}
+            near = [group for group in groups if group[0] & names]
+            before = [one for group in near for one in group[1]]
+            after = [one for group in near for one in group[2]]
+            (before if side == 1 else after).append(term)
+            names = names.union(*(group[0] for group in near))
+            groups = [group for group in groups if group not in near]
+            groups.append((names, before, after))
+    return [(before, after) for _, before, after in groups]
+
+
+def _sum_of(terms: list[Term]) -> str:
+    """Return terms as a formula; 0 where there are none."""
+    signed = [
+        f"{'+' if term.sign > 0 else '-'} "
+        f"{f'({term.text})' if LOOSE.search(term.text) else term.text}"
+        for term in terms
+    ]
+    return " ".join(signed).removeprefix("+ ") or "0"
+
+
+def named_by_owner(change: Change, owners: Mapping[str, str]) -> Change:
+    """Return a change of a term with the name of its formula, and in words."""
+    words = tuple(_of_term(word, owners) for word in change.words)
+    if change.name not in owners:
+        return replace(change, words=words)
+    return replace(change, name=words[0][:60], words=words)
+
+
+def _of_term(word: str, owners: Mapping[str, str]) -> str:
+    label, _, change = word.partition(": ")
+    if label not in owners:
+        return word
+    before, _, after = change.partition(" -> ")
+    what = f"with {after}" if before == "0" else f"without {before}" if after == "0" else change
+    return f"{owners[label]}: {what}"
 
 
 def renamed(old: Statement, new: Statement) -> tuple[Statement, dict[str, str]]:

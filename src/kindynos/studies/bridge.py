@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from kindynos.arrays import Floats
+from kindynos.arrays import RESIDUE, Floats
 from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.engine.available import check_memory
@@ -30,8 +30,10 @@ from kindynos.program.differences import (
     Change,
     changes_between,
     joined_until_made,
+    named_by_owner,
     renamed,
     with_changes,
+    with_terms_apart,
 )
 from kindynos.program.digests import digest_of
 from kindynos.program.program import Program
@@ -150,9 +152,9 @@ def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Br
     old, names = renamed(old, new)
     outcome = _outcome(old, new, request.outcome)
     _check_units(old, new, outcome)
-    changes = joined_until_made(
-        old, new, _grouped(changes_between(old, new), request.groups or {}), outcome, EXACT
-    )
+    old, new, owners = with_terms_apart(old, new)
+    changes = [named_by_owner(change, owners) for change in changes_between(old, new)]
+    changes = joined_until_made(old, new, _grouped(changes, request.groups or {}), outcome, EXACT)
     mixtures = _Mixtures(old, new, changes, outcome, request)
     count = len(changes)
     everything, nothing = frozenset(range(count)), frozenset[int]()
@@ -327,6 +329,8 @@ class _Mixtures:
         if len(sizes) < 2 or not np.isfinite(sums).all():
             return Estimate(value)
         error = t_point(len(sizes) - 1) * math.sqrt(variance_by_blocks(sums, sizes))
+        largest = max(abs(weight * float(figure.value)) for weight, figure in figures)
+        error = error if error > RESIDUE * largest else 0.0  # of a constant: all is rounding
         if self.label.split()[0] in JUMPING:  # blocks of a stratified plan may all agree on it
             jump = sum(weight * figure.jump for weight, figure in figures if weight > 0)
             error = max(error, LEAST * jump / self.blocks.trials)
