@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Mapping
+from dataclasses import dataclass
 
 from kindynos.arrays import Floats
 from kindynos.formula.shapes import Shape
@@ -19,6 +20,18 @@ def is_figure(value: object) -> bool:
     if isinstance(value, bool) or not isinstance(value, int | float):
         return False
     return not (value in CONVERSIONS or value in COUNTS or value in YEARS)
+
+
+@dataclass(frozen=True)
+class Apart:
+    """Two calculations whose different figures became quantities that both need, by name with the
+    values of both, and what else differs between them, in words.
+    """
+
+    old: Calculation
+    new: Calculation
+    figures: Mapping[str, tuple[float, float]]
+    others: tuple[str, ...]
 
 
 class Calculation(ABC):
@@ -55,6 +68,12 @@ class Calculation(ABC):
         self, names: Collection[str], values: Mapping[str, Floats], trials: int
     ) -> dict[str, Floats]:
         """Return lines as arrays with the trials last, from the values of what they need."""
+
+    def apart_from(self, new: Calculation) -> Apart | None:
+        """Return this one and a newer one with the figures that differ as quantities of their own;
+        None where they cannot be compared.
+        """
+        return None
 
     def hides_figures(self, name: str) -> bool:
         """Return whether a line rests on figures that the model does not name, which may have units

@@ -19,6 +19,7 @@ from kindynos.errors import KindynosError
 from kindynos.formula.functions import FUNCTIONS
 from kindynos.formula.terms import Term, terms_of
 from kindynos.formula.tree import PERIOD, Expression
+from kindynos.program.calculation import Calculation
 from kindynos.program.correlations import Correlation
 from kindynos.program.digests import digest_of
 from kindynos.program.quantities import Driver, Given, Line, Quantity
@@ -146,6 +147,41 @@ def with_changes(old: Statement, new: Statement, changes: Iterable[Change]) -> S
     ]
     timeline = new.timeline if any(change.periods for change in selected) else old.timeline
     return Statement(new.name, timeline, quantities, tuple(kept))
+
+
+def with_cells_apart(
+    old: Statement, new: Statement
+) -> tuple[Statement, Statement, tuple[str, ...]]:
+    """Return both models with the figures that differ between their workbooks as given figures, and
+    what else differs between the workbooks, in words.
+    """
+    calculations = [_calculation_of(statement) for statement in (old, new)]
+    if calculations[0] is None or calculations[1] is None:
+        return old, new, ()
+    apart = calculations[0].apart_from(calculations[1])
+    taken = {*old.quantities, *new.quantities}
+    if apart is None or taken & set(apart.figures):
+        return old, new, ()
+    sides = []
+    for position, (statement, own) in enumerate(((old, apart.old), (new, apart.new))):
+        quantities: dict[str, Quantity] = {
+            name: Given(name, values[position]) for name, values in apart.figures.items()
+        }
+        for name, item in statement.quantities.items():
+            quantities[name] = item
+            if isinstance(item, Line) and item.calculation is not None:
+                quantities[name] = replace(item, calculation=own)
+        sides.append(replace(statement, quantities=quantities, scenarios={}))
+    return sides[0], sides[1], apart.others
+
+
+def _calculation_of(statement: Statement) -> Calculation | None:
+    calculations = (
+        item.calculation
+        for item in statement.quantities.values()
+        if isinstance(item, Line) and item.calculation is not None
+    )
+    return next(calculations, None)
 
 
 def with_terms_apart(old: Statement, new: Statement) -> tuple[Statement, Statement, dict[str, str]]:

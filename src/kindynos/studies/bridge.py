@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import combinations
 from typing import Any
 
@@ -27,11 +27,13 @@ from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import t_point
 from kindynos.inference.sample import variance_by_blocks
 from kindynos.program.differences import (
+    WORKBOOK,
     Change,
     changes_between,
     joined_until_made,
     named_by_owner,
     renamed,
+    with_cells_apart,
     with_changes,
     with_terms_apart,
 )
@@ -152,8 +154,14 @@ def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Br
     old, names = renamed(old, new)
     outcome = _outcome(old, new, request.outcome)
     _check_units(old, new, outcome)
+    old, new, cells = with_cells_apart(old, new)
     old, new, owners = with_terms_apart(old, new)
-    changes = [named_by_owner(change, owners) for change in changes_between(old, new)]
+    changes = [
+        replace(change, words=cells)
+        if cells and change.name == WORKBOOK
+        else named_by_owner(change, owners)
+        for change in changes_between(old, new)
+    ]
     changes = joined_until_made(old, new, _grouped(changes, request.groups or {}), outcome, EXACT)
     mixtures = _Mixtures(old, new, changes, outcome, request)
     count = len(changes)

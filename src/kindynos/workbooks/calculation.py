@@ -15,9 +15,10 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.errors import ModelError
 from kindynos.finance.notes import note
-from kindynos.program.calculation import YEARS, Calculation, is_figure
+from kindynos.program.calculation import YEARS, Apart, Calculation, is_figure
 from kindynos.workbooks.addresses import Area, Cell
 from kindynos.workbooks.cell_errors import BY_NUMBER, NUM, VALUE, CellError
+from kindynos.workbooks.changed_cells import apart
 from kindynos.workbooks.collecting import uncollected
 from kindynos.workbooks.compiling import TIDYING, Compiler, single
 from kindynos.workbooks.formulas import Binary, Constant, FormulaNode, FunctionCall
@@ -111,6 +112,9 @@ class CellCalculation(Calculation):
         ]
         names = sorted(contents.names.items(), key=repr)
         return (sheets, names, dict(self.inputs), dict(self.outputs), sorted(self.rows))
+
+    def apart_from(self, new: Calculation) -> Apart | None:
+        return apart(self, new) if isinstance(new, CellCalculation) else None
 
     def place_of(self, name: str) -> str | None:
         position = self.inputs.get(name, self.outputs.get(name))
