@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -10,7 +11,7 @@ import click
 from kindynos.cli.options import drawn
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import Bar
-from kindynos.cli.reading import read_model
+from kindynos.cli.reading import WORKBOOKS, read_model
 from kindynos.cli.risk import read_portfolio, unit_option
 from kindynos.cli.types import FIGURE, WHOLE, OutcomeName, Text, by_name, named, names
 from kindynos.errors import KindynosError
@@ -23,7 +24,10 @@ if TYPE_CHECKING:
 @click.argument("old", type=click.Path(path_type=Path))
 @click.argument("new", type=click.Path(path_type=Path))
 @click.option(
-    "--outcome", type=OutcomeName(), metavar="NAME", help="The outcome; default: the first."
+    "--outcome",
+    type=OutcomeName(),
+    metavar="NAME",
+    help="The outcome; default: the first. Of workbooks also a cell, such as 'Summary!C20'.",
 )
 @click.option(
     "--statistic",
@@ -85,8 +89,9 @@ def bridge(
     draws: dict[str, Any],
 ) -> Report:
     """Say what changed from the model in OLD to that in NEW, and how much of the change of a figure
-    each change explains. Both are model files or runs saved with `kindynos run --save`; with
-    --prices and --before two tables of holdings, and the figure is value at risk.
+    each change explains. Both are model files, workbooks, runs saved with `kindynos run --save`, or
+    folders of results (--out) whose model is as it was; with --prices and --before two tables of
+    holdings, and the figure is value at risk.
 
     \b
       kindynos bridge night_ferry_last_year.toml night_ferry.toml --changes
@@ -101,7 +106,9 @@ def bridge(
     from kindynos.model.bridging import list_changes
     from kindynos.reports.bridges import bridge_report, changes_report
 
-    sides = [_side(path) for path in (old, new)]
+    cell = outcome is not None and "!" in outcome  # of both workbooks
+    sides = [_side(path, [str(outcome)] if cell else []) for path in (old, new)]
+    outcome = None if cell else outcome
     if list_only:
         return changes_report(*list_changes(sides[0], sides[1]))
     with Bar("mixing", "mixtures") as progress:
@@ -136,12 +143,44 @@ def _of_holdings(
     if prices is None or before is None:
         missing = "--prices FILE" if prices is None else "--before DATE"
         raise KindynosError(f"value at risk of two dates needs {missing} too")
-    both = [*read_holdings(old).amounts, *read_holdings(new).amounts]
+    both = [*read_holdings(old).columns, *read_holdings(new).columns]
     later = read_portfolio(prices, new, None, "drop", both, unit=unit)
     earlier = read_portfolio(prices, old, None, "drop", both, until=before, unit=unit)
     with Bar("drawing histories again"):
         return bridge_report(later.bridge(earlier, level, window, checked_seed(draws["seed"])))
 
 
-def _side(path: Path) -> Any:
-    return path if path.suffix == ".parquet" else read_model(path)
+def _side(path: Path, cells: Sequence[str]) -> Any:
+    """Return what a side of a bridge is: a saved run, a model, or the model of a folder of results,
+    if it is as it was.
+    """
+    if path.is_dir():
+        return _side(_model_behind(path), cells)
+    return path if path.suffix == ".parquet" else read_model(path, cells={"outcomes": cells})
+
+
+def _model_behind(folder: Path) -> Path:
+    """Return the model file that a folder of results was made from; raises KindynosError for one
+    that has changed since.
+    """
+    from kindynos.reports.manifest import read_manifest
+    from kindynos.sources import checksum
+
+    files = read_manifest(folder)[0].get("origin", {}).get("files", {})
+    for name, stated in files.items() if isinstance(files, dict) else ():
+        path = Path(name)
+        if path.suffix.lower() not in (".toml", *WORKBOOKS):
+            continue
+        for there in (path, folder / path.name, folder.parent / path.name):
+            # a stranger's folder does not decide what is read elsewhere
+            near = any(
+                there.resolve().is_relative_to(root.resolve())
+                for root in (Path.cwd(), folder.parent)
+            )
+            if near and there.is_file() and checksum(there) == stated:
+                return there
+        raise KindynosError(
+            f"{folder} was made from {name}, which has changed since or is gone; save a run with "
+            "--save to compare with it later"
+        )
+    raise KindynosError(f"{folder} holds no results of a model")

@@ -83,6 +83,9 @@ def changes_table(changes: Sequence[Change], renamed: Mapping[str, str]) -> Figu
     return table
 
 
+SLIGHT = 1e-6  # of the largest part, below which a part is 0 in words
+
+
 @dataclass(frozen=True)
 class _Written:
     """How the figures of a bridge are written: parts and both figures rounded to one step, each as
@@ -104,7 +107,7 @@ class _Written:
     @property
     def decimals(self) -> int:
         """The decimals of the raw figures: a hundredth of the largest part, and of the larger
-        figure, is still shown.
+        figure, is still shown, and a digit of each part that is not an error.
         """
         if self.answer.kind == "share":
             return 3
@@ -112,6 +115,13 @@ class _Written:
         before, after = float(self.answer.before), float(self.answer.after)
         largest = (max([abs(after - before), *parts]), max(abs(before), abs(after)))
         decimals = [2 - math.floor(math.log10(size)) for size in largest if size > 0]
+        # a small part that is no error is not shown as 0
+        sure = [
+            abs(float(part))
+            for part in self.answer.shown.values()
+            if abs(float(part)) > max(part.error, SLIGHT * max(largest))
+        ]
+        decimals += [-math.floor(math.log10(size)) for size in sure]
         return max(decimals, default=0)
 
     def figure(self, value: float, signed: bool = False) -> Cell:
