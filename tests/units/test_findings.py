@@ -155,6 +155,83 @@ class Mistakes(unittest.TestCase):
                 self.assertIn(words, finding.text)
 
 
+MONEY_OF_TWO = """
+[model]
+name = "Two currencies"
+periods = 12
+start = "2028-01"
+every = "month"
+
+[given]
+usd = { value = 3.0, unit = "USD" }
+per_eur = { value = 1.1, unit = "USD per EUR" }
+per_usd = { value = 0.9, unit = "EUR per USD" }
+quoted = { value = 1.1, unit = "EUR/USD" }
+gbp = { value = 2.0, unit = "GBP" }
+shares = { value = 7.0, unit = "shares" }
+odd = { value = 2.6 }
+growth = { value = 0.03, unit = "% a year" }
+
+[drivers.noise]
+distribution = "normal"
+mean = 1
+sd = 0.1
+
+[lines]
+amount = { formula = "usd / per_eur", unit = "EUR" }
+
+[outcomes.total]
+formula = "amount"
+unit = "EUR"
+"""
+
+
+class Directions(unittest.TestCase):
+    def formula(self, text):
+        changed = MONEY_OF_TWO.replace('"usd / per_eur"', f'"{text}"')
+        return model_from_text(changed)
+
+    def test_which_way_a_rate_of_exchange_goes(self):
+        for text, wrong in (
+            ("usd / per_eur", False),
+            ("usd * per_usd", False),
+            ("usd * quoted", False),  # as the market writes it, it may mean either
+            ("usd / quoted", False),
+            ("usd * per_eur", True),
+            ("usd / per_usd", True),
+            ("gbp * quoted", True),
+            ("gbp * per_usd", True),
+        ):
+            with self.subTest(text):
+                names = [item.name for item in unit_review(self.formula(text).compiled()).found]
+                self.assertEqual(names, ["amount"] if wrong else [])
+
+    def test_a_driver_about_1_is_a_multiplier_and_others_are_named(self):
+        (finding,) = unit_review(self.formula("shares * noise").compiled()).found
+        self.assertIn("its formula gives", finding.text)
+        self.assertEqual(unit_review(self.formula("usd / per_eur * noise").compiled()).found, [])
+        review = unit_review(self.formula("usd * odd").compiled())
+        self.assertEqual((review.found, review.uncompared), ([], {"amount": ("odd",)}))
+
+    def test_a_yearly_rate_that_grows_from_month_to_month(self):
+        for text, wrong in (
+            ("usd / per_eur * (1 + growth) ** period", True),
+            ("usd / per_eur * (1 + growth) ** (period - 1)", True),
+            ("previous(amount, usd / per_eur) * (1 + growth)", True),
+            ("usd / per_eur * (1 + growth) ** (period / 12)", False),
+            ("previous(amount, usd / per_eur) * (1 + per_period(growth))", False),
+            ("usd / per_eur * (1 + growth)", False),
+        ):
+            with self.subTest(text):
+                findings = self.formula(text).check()
+                said = [
+                    t
+                    for n, t in zip(findings["name"], findings["finding"], strict=True)
+                    if n == "growth"
+                ]
+                self.assertEqual(any("the periods are months" in t for t in said), wrong, said)
+
+
 class Reading(unittest.TestCase):
     def test_as_people_write_them(self):
         for text, bases, size in (

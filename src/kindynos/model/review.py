@@ -15,7 +15,16 @@ from kindynos.cohorts.chain import findings as cohort_findings
 from kindynos.dependence import convert
 from kindynos.distributions.normal import Normal
 from kindynos.formatting import brief, is_per_cent
-from kindynos.formula.tree import Call, Expression, Name, Number
+from kindynos.formula.tree import (
+    PERIOD,
+    Call,
+    Expression,
+    Name,
+    Number,
+    Operation,
+    Previous,
+    is_sum,
+)
 from kindynos.model.unit_findings import unit_review
 from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
@@ -187,13 +196,15 @@ def _yearly_rates(program: Program) -> Iterator[Finding]:
     if every == "year":
         return
     units = _units(program)
-    for name in dict.fromkeys(
+    trees = [line.tree for line in program.lines.values() if line.tree is not None]
+    as_rates = [
         name
-        for line in program.lines.values()
-        if line.tree is not None
-        for function, parameter, name in _named_arguments(line.tree)
+        for tree in trees
+        for function, parameter, name in _named_arguments(tree)
         if parameter in RATES and function not in ("per_period", *YEARLY_RATE)
-    ):
+    ]
+    grown = [name for tree in trees for name in _growing(tree)]
+    for name in dict.fromkeys([*as_rates, *grown]):
         if name not in program.yearly and YEARLY.search(units.get(name) or ""):
             yield Finding(
                 name,
@@ -201,6 +212,32 @@ def _yearly_rates(program: Program) -> Iterator[Finding]:
                 "for the rate of each, or convert = true of a given figure, or per_period(..., "
                 '"simple") for an even part of it',
             )
+
+
+def _growing(tree: Expression) -> Iterator[str]:
+    """Yield what grows a figure from period to period: g in (1 + g) ** period, and in
+    previous(b) * (1 + g).
+    """
+    for node in tree.walk():
+        if not isinstance(node, Operation) or node.symbol not in ("*", "**"):
+            continue
+        if node.symbol == "**":
+            steps = any(
+                isinstance(part, Name) and part.name == PERIOD for part in _summed(node.parts[1])
+            )
+            factors = node.parts[:1] if steps else ()
+        else:
+            earlier = any(isinstance(part, Previous) for part in node.parts)
+            factors = node.parts if earlier else ()
+        for factor in factors:
+            terms = _summed(factor)
+            if len(terms) == 2 and any(isinstance(t, Number) and t.value == 1 for t in terms):
+                yield from (term.name for term in terms if isinstance(term, Name))
+
+
+def _summed(node: Expression) -> list[Expression]:
+    """Return the terms of a sum or difference of two, or the part itself."""
+    return list(node.parts) if is_sum(node) else [node]
 
 
 def _rates_of_periods(program: Program) -> Iterator[Finding]:

@@ -25,6 +25,7 @@ from kindynos.units.reading import read_unit
 from kindynos.units.trees import Part, TreeUnits
 from kindynos.units.words import DAYS, PHYSICAL
 
+AROUND_1 = (0.8, 1.25)  # the mean of a driver without a unit that is a multiplier
 LEAST_PER_CENT, MOST_PER_CENT = 1.5, 100.0  # of a share that was stated as a percentage
 
 
@@ -39,13 +40,15 @@ class UnitFinding:
 @dataclass(frozen=True)
 class UnitReview:
     """What the units of a model say: ``found`` contradictions, the units that formulas ``propose``
-    for lines without one, and the texts that could not be ``read``, by quantity.
+    for lines without one, the texts that could not be ``read``, by quantity, and the lines that
+    were not compared with their unit, with the quantities without one that are why.
     """
 
     found: list[UnitFinding]
     proposed: dict[str, str]
     unread: dict[str, str]
     tracked: tuple[str, ...]
+    uncompared: dict[str, tuple[str, ...]]
 
 
 def unit_review(program: Program, *, calculations: bool = True) -> UnitReview:
@@ -81,6 +84,7 @@ class _Review:
     def review(self, calculations: bool) -> UnitReview:
         """Work out the unit of every line, and compare it with the one stated."""
         proposed: dict[str, str] = {}
+        uncompared: dict[str, tuple[str, ...]] = {}
         for name in (*self.program.givens, *self.program.drivers):
             if self.known[name] is None and not self.texts[name] and self._is_share(name):
                 self.known[name] = PURE_UNIT
@@ -93,6 +97,12 @@ class _Review:
             before = len(self.found)
             unit, stated = trees.of(line.tree), self.stated.get(name)
             if stated is not None:
+                if unit is None:
+                    uncompared[name] = tuple(
+                        one
+                        for one in (*line.needs, *line.needs_earlier)
+                        if self.known.get(one) is None and not self.texts.get(one)
+                    )
                 if len(self.found) == before:  # one finding for one wrong figure
                     self._compare_stated(name, unit, stated)
                 continue
@@ -104,7 +114,11 @@ class _Review:
             self.found += self._of_calculations()
         found = list(dict.fromkeys(self.found))
         return UnitReview(
-            found, proposed, self.unread, tuple(sorted(map(_shown_base, self.tracked)))
+            found,
+            proposed,
+            self.unread,
+            tuple(sorted(map(_shown_base, self.tracked))),
+            {name: because for name, because in uncompared.items() if because},
         )
 
     def _reduced(self, unit: Unit | None, name: str) -> Unit | None:
@@ -140,7 +154,9 @@ class _Review:
         return base, 1.0
 
     def _is_share(self, name: str) -> bool:
-        """Return whether a figure without a unit lies between 0 and 1, as shares and taxes do."""
+        """Return whether a figure without a unit lies between 0 and 1, as shares and taxes do, or
+        a driver is about 1, as multipliers are.
+        """
         given, driver = self.program.givens.get(name), self.program.drivers.get(name)
         if given is not None:
             figures = given.array
@@ -149,7 +165,8 @@ class _Review:
         if not isinstance(distribution, Distribution):
             return False
         low, high = distribution.support
-        return bool(low >= 0 and high <= 1)
+        about_1 = AROUND_1[0] <= float(distribution.mean) <= AROUND_1[1]  # a multiplier
+        return bool(low >= 0 and high <= 1) or about_1
 
     # what is found
 
@@ -276,10 +293,17 @@ class _Review:
             return f"is it to be multiplied by {what}, not divided?"
         if inside and _fits(a, unit, -2, b):
             return f"is it to be divided by {what}, not multiplied?"
-        if not inside and _fits(a, unit, 1, b):
+        # what was forgotten is a factor: an amount of money is none, and nothing but a rate of
+        # exchange is divided by
+        money = [base for base in unit.bases if base.startswith("$")]
+        exchange = len(money) == len(unit.bases) == 2
+        amount = len(money) == len(unit.bases) and not exchange
+        if not inside and not amount and _fits(a, unit, 1, b):
             return f"times {what} it would fit"
-        if right is not None and not beyond and _fits(b, unit, 1, a):
+        if right is not None and not beyond and not amount and _fits(b, unit, 1, a):
             return f"{_written(right)} times {what} would fit"
+        if not exchange:
+            return ""
         if not inside and _fits(a, unit, -1, b):
             return f"divided by {what} it would fit"
         if right is not None and not beyond and _fits(b, unit, -1, a):

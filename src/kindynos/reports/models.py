@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from kindynos.results.run import Run
 
 MOST_ROWS = 100  # of a table
+MOST_NAMED = 8  # quantities in a sentence
 TRIED, SEED = 200, 1  # trials in which conditions are tried
 
 
@@ -60,6 +61,10 @@ def checked(model: Model, whole: bool = False, said: Sequence[str] = ()) -> Repo
             "units": {
                 "compared": list(units_read.tracked),
                 "not read": _named(units_read.unread),
+                "not compared": [
+                    {"name": name, "for want of": list(names)}
+                    for name, names in units_read.uncompared.items()
+                ],
                 "following from formulas": _named(units_read.proposed),
             },
             **({"workbook": list(said)} if said else {}),
@@ -86,6 +91,12 @@ def _units_compared(units: UnitReview) -> Text | None:
         said.append(f"Compared along the formulas: {', '.join(units.tracked)}.")
     else:
         said.append("No unit was compared: none is both counted and divided by.")
+    if units.uncompared and units.tracked:
+        lines = ", ".join(list(units.uncompared)[:MOST_NAMED])
+        lacking = dict.fromkeys(one for names in units.uncompared.values() for one in names)
+        said.append(
+            f"Not compared, for want of a unit of {', '.join(list(lacking)[:MOST_NAMED])}: {lines}."
+        )
     if units.unread:
         listed = ", ".join(f"{name} ({text})" for name, text in units.unread.items())
         said.append(f"Not compared, since they cannot be read for certain: {listed}.")

@@ -51,7 +51,9 @@ def gap_between(a: Unit, b: Unit, strict: bool = False) -> Gap | None:
 
 
 def _only_exchanged(bases: Mapping[str, Fraction]) -> bool:
-    return all(base.startswith("$") for base in bases) and sum(bases.values()) == 0
+    """Return whether it is money that was exchanged the other way round: USD/EUR for EUR/USD."""
+    money = all(base.startswith("$") for base in bases)
+    return money and sorted(bases.values()) in ([], [-2, 2])
 
 
 def counted(unit: Unit) -> Unit:

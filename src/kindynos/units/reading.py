@@ -59,7 +59,9 @@ def read_unit(text: str | None, money: str | None = None) -> Unit | None:
     if not all(1 / LARGEST_SIZE < size < LARGEST_SIZE for size in unit.sizes):
         return None  # "0 t"
     currencies = [base for base in unit.bases if base.startswith("$")]
-    return unit.of_exchange() if len(currencies) == len(unit.bases) == 2 else unit
+    # EUR per USD says which way it is; the market's EUR/USD is written for both
+    both_ways = len(currencies) == len(unit.bases) == 2 and "/" in text
+    return unit.of_exchange() if both_ways else unit
 
 
 def _rewritten(text: str) -> str:
