@@ -25,6 +25,7 @@ from kindynos.formula.tree import (
     Previous,
     is_sum,
 )
+from kindynos.model.slips import slips
 from kindynos.model.unit_findings import unit_review
 from kindynos.model.writing import cohorts_of
 from kindynos.program.program import Program
@@ -115,6 +116,7 @@ def review(program: Program, *, calculations: bool = True) -> list[Finding]:
     """
     findings = [finding for check in CHECKS for finding in check(program)]
     if calculations:
+        findings += [Finding(slip.name, slip.text) for slip in slips(program)]
         along = unit_review(program, calculations=False).found
         findings += [
             Finding(finding.name, finding.text)
