@@ -70,6 +70,8 @@ class Values(Case):
             ("row if period <= 2 else 0", [3, -1, 0, 0]),
             ("running_total(row)", np.cumsum(row)),
             ("min_so_far(row)", [3, -1, -1, -1]),
+            ("change(row)", [0, -4 / 3, -5, -0.75]),
+            ("change(row, 2)", [0.5, -4 / 3, -5, -0.75]),
             ("max_so_far(row)", [3, 3, 4, 4]),
             ("straight_line(1000, 100, 3)", [300, 300, 300, 0]),
             ("sum_of_digits(1000, 100, 3)", [450, 300, 150, 0]),

@@ -1,5 +1,6 @@
 """Tests of statements: what takes the place of what, over how many periods, and the calendar."""
 
+import datetime
 import pickle
 
 import numpy as np
@@ -106,6 +107,31 @@ class Calendar(Case):
         plain.outcome("y", "month")
         with self.fails("which is not declared", "the model needs start="):
             plain.compiled()
+
+    def test_weeks_of_the_year(self):
+        model = kd.Model("Weeks", periods=60, start="2026-W50", every="week")
+        model.given(rate=0.05)
+        model.driver("d", kd.Normal(1, 0.1), each="period")
+        model.line("code", "1e4 * year + 100 * month + week")
+        model.outcome("value", "npv(per_period(rate), d * 1)", unit="EUR")
+        table = model.base_case()
+        # 2026 has a week 53, whose Thursday is the last day of the year
+        self.assertEqual(
+            table.loc["code", ["2026-W50", "2026-W53", "2027-W01", "2027-W52"]].tolist(),
+            [20261250, 20261253, 20270101, 20271252],
+        )
+        growth = 1.05 ** (1 / 52)
+        exact = sum(growth**-k for k in range(1, 61))
+        self.assertAlmostEqual(table.loc["value", "value"], exact, 9)
+        model.outcome("dated", "npv_dated(rate, every_period(1))", unit="EUR")
+        monday = datetime.date.fromisocalendar(2026, 50, 1)
+        ends = [monday + datetime.timedelta(weeks=k, days=6) for k in range(60)]
+        flows = kd.npv_dated(0.05, [0.0, *[1.0] * 60], [monday, *ends])
+        self.assertAlmostEqual(model.base_case().loc["dated", "value"], flows, 9)
+        with self.fails("a week of 2027, which has 52"):
+            kd.Model("Weeks", periods=2, start="2027-W53", every="week")
+        with self.fails("a week such as '2028-W05'"):
+            kd.Model("Weeks", periods=2, start="2027-05", every="week")
 
 
 class Travelling(Case):

@@ -53,7 +53,8 @@ _FUNCTIONS = {
     "countif": "write total(row > 3), which counts the periods",
     "roundup": "ceil(x) is the next whole number up",
     "rounddown": "floor(x) is the next whole number down",
-    "now": "period is the number of the period; with a start, year, quarter and month are known",
+    "now": "period is the number of the period; with a start, year, quarter, month "
+    "and week are known",
     "cumsum": "running_total(row) adds up the periods so far",
     "offset": "previous(line, first, back) is a line that many periods earlier",
     "vlookup": "write lookup(x, table)",

@@ -34,6 +34,13 @@ def _following(row: Floats, after: Floats, ahead: int = 1, *, periods: int) -> F
     return np.concatenate([body, tail])
 
 
+def _change(row: Floats, before: Floats | None = None, *, periods: int) -> Floats:
+    first = row[:1] if before is None else np.broadcast_to(before, row[:1].shape)
+    earlier = np.concatenate([first, row[:-1]])
+    moving = np.where(earlier == 0, np.nan, earlier)
+    return np.asarray(row / moving - 1)
+
+
 def _any_period(condition: Floats) -> Floats:
     """1 where it holds in some period; NaN where it holds in none and one has no value."""
     unknown = np.isnan(condition)
@@ -152,6 +159,14 @@ _CATALOGUE = (
     _so_far("running_total", np.add, "sum of the periods so far"),
     _so_far("min_so_far", np.minimum, "lowest of the periods so far"),
     _so_far("max_so_far", np.maximum, "highest of the periods so far"),
+    Function(
+        "change",
+        (Parameter("row", "row"), Parameter("before", "value", optional=True)),
+        "row",
+        _change,
+        "change of each period from the one before, as a share of it; in the first from before, or "
+        "0",
+    ),
     Function(
         "following",
         (

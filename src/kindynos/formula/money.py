@@ -16,6 +16,8 @@ from kindynos.finance.internal_rate import irr
 from kindynos.finance.ledger import at, first_period, grow, roll_forward
 from kindynos.formula.function import Function, Parameter
 
+WEEKS = np.timedelta64(28, "D")  # shorter periods are no months
+
 _RATE, _VALUE_RATE, _FLOWS, _LIFE = (
     Parameter("rate"),
     Parameter("rate", "value"),
@@ -47,6 +49,8 @@ def dates_of(on: str | None, ends: Floats) -> list[np.datetime64]:
     last = ends.reshape(-1).astype(np.int64).astype("datetime64[D]")
     if on is not None:
         return [np.datetime64(on, "D"), *last]
+    if len(last) > 1 and last[1] - last[0] < WEEKS:
+        return [last[0] - (last[1] - last[0]) + np.timedelta64(1, "D"), *last]
     months = last.astype("datetime64[M]")  # the first day is a period before the end of the first
     length = months[1] - months[0] if len(months) > 1 else np.timedelta64(12, "M")
     start = (months[0] - length + np.timedelta64(1, "M")).astype("datetime64[D]")

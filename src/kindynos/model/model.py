@@ -81,7 +81,8 @@ class Model(Inline):
     to report on.
 
     ``periods`` is the number of periods of its rows, ``start`` the label of the first (``"2028"``,
-    ``"2028-Q1"``, ``"2028-01"``), ``every`` their length: year, quarter or month.
+    ``"2028-Q1"``, ``"2028-01"``, ``"2028-W05"``), ``every`` their length: year, quarter, month or
+    week.
 
     >>> model = Model("Tickets")
     >>> model.given(fare=42.0)

@@ -26,7 +26,9 @@ class Head(_Table):
     name: str = Field(description="What the model is called.", examples=["Night ferry"])
     periods: int | None = Field(None, description="How many periods it has; without: none.")
     start: Any = Field(None, description="The first period.", examples=["2028", "2028-01"])
-    every: Literal["year", "quarter", "month"] = Field("year", description="How long a period is.")
+    every: Literal["year", "quarter", "month", "week"] = Field(
+        "year", description="How long a period is."
+    )
     workbook: str | None = Field(
         None, description="A workbook beside the file, whose cells it rests on."
     )

@@ -17,7 +17,7 @@ from kindynos.program.quantities import ProcessDriver
 from kindynos.program.timeline import STEPS
 from kindynos.units.reading import read_unit
 
-CALENDAR = {"period", "year", "quarter", "month"}
+CALENDAR = {"period", "year", "quarter", "month", "week"}
 SHARES = {"share", "shares", "split", "mix", "weight", "weights", "profile", "proportion"}
 NEARLY = 0.05  # how far from 1 shares that should add up to it may lie
 FROM_FLOWS = ("total", "npv", "irr", "average")  # functions that take flows

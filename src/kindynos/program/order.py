@@ -12,7 +12,7 @@ from kindynos.formula.tree import PERIOD
 from kindynos.program.quantities import DependentDriver, Line, Quantity
 from kindynos.program.timeline import Timeline
 
-CALENDAR = ("year", "quarter", "month")
+CALENDAR = ("year", "quarter", "month", "week")
 
 
 def undeclared(

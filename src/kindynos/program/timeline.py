@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from datetime import date, timedelta
 from typing import Any
 
 import numpy as np
@@ -14,11 +15,12 @@ from kindynos.tables.periods import CALENDAR, PER_YEAR
 from kindynos.validate import check_integer, invalid_argument, one_of
 
 STEPS = {name: PER_YEAR[name] for name in CALENDAR}  # periods in a year
-_EXAMPLES = {"year": "2028", "quarter": "2028-Q1", "month": "2028-01"}
+_EXAMPLES = {"year": "2028", "quarter": "2028-Q1", "month": "2028-01", "week": "2028-W05"}
 _PATTERNS = {
     "year": re.compile(r"(\d{4})()"),
     "quarter": re.compile(r"(\d{4})[- ]?Q([1-4])"),
     "month": re.compile(r"(\d{4})-(0[1-9]|1[0-2])"),
+    "week": re.compile(r"(\d{4})-?W(0[1-9]|[1-4]\d|5[0-3])"),  # of ISO 8601
 }
 MOST_PERIODS = 10_000
 
@@ -52,16 +54,43 @@ class Timeline:
             or not _PATTERNS[every].fullmatch(str(start))
         ):
             raise invalid_argument("start", f"a {every} such as {_EXAMPLES[every]!r}", start)
-        return cls(periods, str(start), every)
+        timeline = cls(periods, str(start), every)
+        if every == "week":
+            timeline._thursdays  # noqa: B018  # a year may have no week 53
+        return timeline
+
+    @property
+    def _thursdays(self) -> list[date]:
+        """The Thursday of each week, which says in which year and month the week lies; raises
+        ParameterError for a week that its year does not have.
+        """
+        match = _PATTERNS["week"].fullmatch(self.start or "")
+        if match is None:
+            return []
+        try:
+            first = date.fromisocalendar(int(match[1]), int(match[2]), 4)
+        except ValueError:
+            raise invalid_argument(
+                "start", f"a week of {match[1]}, which has 52", self.start
+            ) from None
+        return [first + timedelta(weeks=period) for period in range(self.periods or 0)]
 
     @property
     def calendar(self) -> dict[str, tuple[float, ...]]:
-        """The year, quarter and month of each period, as far as the length of a period tells them;
-        nothing without a start.
+        """The year, quarter, month and week of each period, as far as the length of a period tells
+        them; nothing without a start. A week lies where its Thursday does.
         """
         match = _PATTERNS[self.every].fullmatch(self.start) if self.start else None
         if match is None:
             return {}
+        if self.every == "week":
+            days = self._thursdays
+            return {
+                "year": tuple(float(day.year) for day in days),
+                "quarter": tuple(float((day.month + 2) // 3) for day in days),
+                "month": tuple(float(day.month) for day in days),
+                "week": tuple(float(day.isocalendar().week) for day in days),
+            }
         steps = STEPS[self.every]
         first = int(match[1]) * steps + (int(match[2]) - 1 if match[2] else 0)
         made = [divmod(first + period, steps) for period in range(self.periods or 0)]
@@ -84,6 +113,8 @@ class Timeline:
     @property
     def _ends(self) -> tuple[float, ...]:
         """The last day of each period, in days since 1970."""
+        if self.every == "week":
+            return tuple(float((day - date(1970, 1, 1)).days + 3) for day in self._thursdays)
         steps, calendar = 12 // STEPS[self.every], self.calendar
         parts = calendar.get("month", calendar.get("quarter", (1.0,) * (self.periods or 0)))
         months = [
@@ -95,13 +126,16 @@ class Timeline:
 
     @property
     def labels(self) -> list[str]:
-        """The label of each period: ``2028``, ``2028 Q1`` or ``2028-01``; 1, 2, ... without a
-        start.
+        """The label of each period: ``2028``, ``2028 Q1``, ``2028-01`` or ``2028-W05``; 1, 2, ...
+        without a start.
         """
         count = self.periods or 0
         match = _PATTERNS[self.every].fullmatch(self.start) if self.start else None
         if match is None:
             return [str(period + 1) for period in range(count)]
+        if self.every == "week":
+            weeks = [day.isocalendar() for day in self._thursdays]
+            return [f"{day.year}-W{day.week:02d}" for day in weeks]
         steps = STEPS[self.every]
         first = int(match[1]) * steps + (int(match[2]) - 1 if match[2] else 0)
         made = [divmod(first + period, steps) for period in range(count)]

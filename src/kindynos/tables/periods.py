@@ -13,4 +13,4 @@ DAYS = {
     "week": 7.0,
     "day": 1.0,
 }
-CALENDAR = ("year", "quarter", "month")  # whose ends are dates of the calendar
+CALENDAR = ("year", "quarter", "month", "week")  # whose ends are dates of the calendar

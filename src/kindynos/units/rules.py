@@ -30,6 +30,7 @@ RULES: dict[str, UnitRule] = {
     **dict.fromkeys(("lowest", "highest", "total", "average", "median"), _OF("row")),
     **dict.fromkeys(("first", "last", "at"), _OF("row")),
     **dict.fromkeys(("running_total", "min_so_far", "max_so_far"), _OF("row")),
+    "change": _OF("pure", ("row", "before")),
     "following": _OF("together", ("row", "after")),
     "per_period": _OF("pure"),
     # a rate or a share of a year, or of what the model's periods are: both may be stated

@@ -74,8 +74,8 @@ INFIX = {"+": "+", "-": "-", "*": "*", "/": "/", "**": "^"}
 COMPARED = {"==": "=", "!=": "<>"}  # the other signs are the same
 # each period from the one before, or by its number
 RECURSIVE = (
-    "grow", "roll_forward", "running_total", "min_so_far", "max_so_far", "declining_balance",
-    *WRITTEN_OFF,
+    "grow", "roll_forward", "running_total", "change", "min_so_far", "max_so_far",
+    "declining_balance", *WRITTEN_OFF,
 )  # fmt: skip
 
 
@@ -336,6 +336,12 @@ class Translator:
             before = self._cell(row, period - 1) if period else first
             texts.append(f"{before}*(1+{self.text(rate, period - lag)})")
         return texts
+
+    def _change(self, node: Call, row: int) -> list[str]:
+        texts = self._texts_of(_needed(node, "row"))
+        before = _argument(node, "before")
+        first = texts[0] if before is None else self.text(before, None)
+        return [f"({b})/({a})-1" for a, b in zip([first, *texts], texts, strict=False)]
 
     def _min_so_far(self, node: Call, row: int) -> list[str]:
         return self._so_far("MIN", node, row)
