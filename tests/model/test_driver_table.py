@@ -106,8 +106,8 @@ class Tables(Folder):
             (ITEMS.replace("engine", "main engine"), ("row 3", "main engine")),
             (ITEMS.replace("pert", "").replace("uniform", ""), ("2 mistakes", "no distribution")),
             (ITEMS.replace("5,6,9", "5,six,9"), ("row 3", "'six'")),
-            (ITEMS.replace("low", "lowest"), ("row 2", "no parameter 'lowest'")),
-            (ITEMS.replace("name", "item"), ("name and distribution",)),
+            (ITEMS.replace("low", "lowst"), ("row 2", "no parameter 'lowst'")),
+            (ITEMS.replace("name", "itm"), ("name and distribution",)),
         ):
             with self.subTest(words=words), self.fails(*words):
                 self.model(items=items)
@@ -157,6 +157,35 @@ class Tables(Folder):
         with self.fails("'paint' is already"):
             model.drivers_from(self.folder / "items.csv")
         self.assertEqual(list(model.quantities), ["paint"])
+
+
+class Defaults(Folder):
+    """A sheet that people have: items in words, three points, what they share stated once."""
+
+    def test_headings_and_what_rows_do_not_state(self):
+        path = self.folder / "risks.csv"
+        path.write_text(
+            "Item,Minimum,Most likely,Maximum,Probability\n"
+            "Hull repair (steel),10,20,50,\n2nd dock,5,10,30,20%\n"
+        )
+        model = kd.Model("Risks")
+        names = model.drivers_from(path, distribution="pert", unit="EUR")
+        self.assertEqual(names, ["hull_repair_steel", "x2nd_dock"])
+        repair = model.quantities["hull_repair_steel"]
+        self.assertEqual((repair.distribution, repair.unit), (kd.Pert(10, 20, 50), "EUR"))
+        text = '[model]\nname = "Risks"\n[drivers]\ntable = {}\n[outcomes]\ncost = {}\n'
+        table = '{ file = "risks.csv", distribution = "pert", unit = "EUR" }'
+        file = self.folder / "risks.toml"
+        file.write_text(text.format(table, "\"sum_of('risks')\""))
+        loaded = kd.load_model(file)
+        self.assertEqual(loaded.quantities["x2nd_dock"], model.quantities["x2nd_dock"])
+        file.write_text(text.format(f"[{table}]", "\"sum_of('risks')\""))
+        self.assertEqual(dict(kd.load_model(file).quantities), dict(loaded.quantities))
+        with self.fails("did you mean 'distribution'"):
+            kd.Model("x").drivers_from(path, distributoin="pert")
+        file.write_text(text.format('{ file = "risks.csv", distributon = "pert" }', '"1"'))
+        with self.fails("distributon"):
+            kd.load_model(file)
 
 
 class Register(Folder):

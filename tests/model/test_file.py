@@ -79,6 +79,39 @@ class Files(Case):
             model.simulate(1000, seed=3)["result"].values,
         )
 
+    def test_values_from_a_column_of_a_file(self):
+        bills = self.path.parent / "bills.csv"
+        bills.write_text("eur,day\n10,1\n20,2\n30,3\n25,4\n")
+        text = """
+[model]
+name = "Columns"
+periods = 4
+[given.tonnes]
+value = { file = "bills.csv", column = "day" }
+[drivers.bill]
+distribution = "empirical"
+values = { file = "bills.csv", column = "eur" }
+[drivers.fund]
+process = "bootstrap returns"
+returns = { file = "bills.csv", column = "day" }
+[outcomes.total]
+formula = "total(tonnes) * bill + last(fund)"
+"""
+        model = self.load(text)
+        self.assertEqual(model.quantities["bill"].distribution, kd.Empirical([10, 20, 30, 25]))
+        np.testing.assert_array_equal(model.quantities["tonnes"].array[:, 0], [1, 2, 3, 4])
+        self.assertEqual(model.quantities["fund"].process.returns, (1, 2, 3, 4))
+        for old, new, words in (
+            ('column = "eur"', 'column = "euro"', ("bill", "did you mean 'eur'")),
+            ('column = "eur"', 'colum = "eur"', ("bill", "did you mean 'column'")),
+            ('"bills.csv", column = "eur"', '"../bills.csv", column = "eur"', ("beside",)),
+        ):
+            with self.subTest(new), self.fails(*words, kind=kd.FileError):
+                self.load(text.replace(old, new, 1))
+        bills.write_text("eur,day\n10,1\n,2\n30,3\n25,4\n")
+        with self.fails("1 of 4 values are missing"):
+            self.load(text)
+
     def test_round_trip(self):
         model = self.load(GOOD)
         again = self.load(model.to_toml())
@@ -111,7 +144,7 @@ class Files(Case):
                 "period = 3",
                 ("[model]", "unknown key 'period'", "did you mean 'periods'?"),
             ),
-            ("start = 2030", 'every = "week"', ("[model]", "every", "'year'", "'week'")),
+            ("start = 2030", 'every = "day"', ("[model]", "every", "'year'", "'day'")),
             ("[given]\n", "[givens]\n", ("unknown table [givens]", "did you mean 'given'?")),
             ("fare = 42", "fare = nan", ("[given] fare", "finite", "nan")),
             ("fare = 42", "fare = inf", ("[given] fare", "finite")),

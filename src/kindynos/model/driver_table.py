@@ -4,6 +4,8 @@ register.
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -20,7 +22,15 @@ from kindynos.program.quantities import check_name
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 
+DEFAULTS = ("distribution", "unit", "source", "each")  # texts that a table may leave to its reader
 TEXTS = ("name", "distribution", "unit", "source", "each")
+HEADINGS = {
+    "name": ("item", "risk", "cost item", "description"),
+    "low": ("min", "minimum", "lowest", "optimistic"),
+    "mode": ("most likely", "likely", "best guess", "expected"),
+    "high": ("max", "maximum", "highest", "pessimistic"),
+    "chance": ("probability",),
+}  # other headings of the same
 RISK = ("chance", "impact")
 MOST_ROWS = 1_000
 
@@ -34,9 +44,13 @@ class TableDriver:
     options: dict[str, Any]
 
 
-def drivers_in(source: str | Path | pd.DataFrame, form: TableFormat) -> list[TableDriver]:
+def drivers_in(
+    source: str | Path | pd.DataFrame, form: TableFormat, defaults: Mapping[str, str] | None = None
+) -> list[TableDriver]:
     """Return the drivers in a table, with columns ``name``, ``distribution`` and those of its
-    parameters.
+    parameters. ``defaults`` stand in for a column of texts that it lacks, or an empty cell of it:
+    ``{"distribution": "pert"}``. Headings such as item, minimum, most likely and maximum are
+    understood; what an item is called becomes a name.
 
     Columns ``unit``, ``source``, ``each`` and ``base`` are those of a driver. A row with a
     ``chance`` is a risk: with that chance it has the impact that its distribution says, or the
@@ -44,8 +58,15 @@ def drivers_in(source: str | Path | pd.DataFrame, form: TableFormat) -> list[Tab
     a row that does not describe a driver.
     """
     table = read_table(source, form)
-    columns = {name.lower(): name for name in table.names}
-    if "name" not in columns or not {"distribution", "impact"}.intersection(columns):
+    columns = {name.lower().replace("_", " ").strip(): name for name in table.names}
+    titled = "name" not in columns
+    for heading, others in HEADINGS.items():
+        other = next((other for other in others if other in columns), None)
+        if heading not in columns and other is not None:
+            columns[heading] = columns.pop(other)
+    stated_defaults = dict(defaults or {})
+    given = {*columns, *stated_defaults}
+    if "name" not in columns or not {"distribution", "impact"}.intersection(given):
         raise FileError(
             "a table of drivers needs the columns name and distribution; it has "
             f"{', '.join(table.names)[:400]}",
@@ -63,7 +84,10 @@ def drivers_in(source: str | Path | pd.DataFrame, form: TableFormat) -> list[Tab
     by_name: dict[str, TableDriver] = {}
     mistakes: list[KindynosError] = []
     for position, row in enumerate(table.rows.tolist()):
-        stated = {key: cells[position] for key, cells in texts.items() if cells[position]}
+        own = {key: cells[position] for key, cells in texts.items() if cells[position]}
+        stated = {**stated_defaults, **own}
+        if titled and "name" in stated:
+            stated["name"] = _as_name(stated["name"])
         figures = {
             key: cells[position]
             for key, cells in numbers.items()
@@ -79,6 +103,12 @@ def drivers_in(source: str | Path | pd.DataFrame, form: TableFormat) -> list[Tab
     if mistakes:
         raise FileError.of_all(table.file, mistakes)
     return list(by_name.values())
+
+
+def _as_name(text: str) -> str:
+    """Return what an item is called as a name: Hull repair (steel) as hull_repair_steel."""
+    name = re.sub(r"\W+", "_", text.strip().lower()).strip("_")
+    return f"x{name}" if name[:1].isdigit() else name
 
 
 def read_matrix(source: str | Path) -> pd.DataFrame:

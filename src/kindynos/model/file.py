@@ -4,6 +4,7 @@ once.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
@@ -113,7 +114,11 @@ class _ModelReader:
                 continue
             with self._table(f"[given] {name}"):
                 model.given(
-                    name, given.value, unit=given.unit, source=given.source, convert=given.convert
+                    name,
+                    self._read(given.value),
+                    unit=given.unit,
+                    source=given.source,
+                    convert=given.convert,
                 )
         self._drivers(model, content)
         for name, table in content.cohorts.items():
@@ -192,11 +197,32 @@ class _ModelReader:
             if driver.cell is not None:
                 continue
             with self._table(f"[drivers.{name}]"):
-                stated, options = _stated_driver(driver)
+                read = {key: self._read(value) for key, value in driver.parameters.items()}
+                stated, options = _stated_driver(driver, read)
                 model.driver(name, stated, **options)
-        for file in content.driver_tables:
+        for stated_file in content.driver_tables:
             with self._table("[drivers] table"):
-                model.drivers_from(self._beside(file))
+                defaults = stated_file.model_dump(exclude={"file"}, exclude_none=True)
+                model.drivers_from(self._beside(stated_file.file), **defaults)
+
+    def _read(self, value: Any) -> Any:
+        """Return a value as it is, or the numbers of the column of a file beside the model that it
+        names: ``{ file = "passengers.csv", column = "day" }``.
+        """
+        if not isinstance(value, Mapping) or "file" not in value:
+            return value
+        from kindynos.fitting.records import read_values
+
+        unknown = [key for key in value if key not in ("file", "column")]
+        if unknown:
+            raise ModelError(
+                f"values of a file have no {unknown[0]}", unknown=unknown[0], known=("column",)
+            )
+        numbers = read_values(self._beside(value["file"]), value.get("column"))
+        missing = sum(map(math.isnan, numbers.tolist()))
+        if missing:
+            raise FileError(f"{missing} of {len(numbers)} values are missing", file=value["file"])
+        return numbers.tolist()
 
     def _beside(self, file: str) -> Path:
         """Return the path of a file that is named from the model file on."""
@@ -226,13 +252,16 @@ class _ModelReader:
 
 
 def _stated_driver(
-    driver: Any,
+    driver: Any, parameters: Mapping[str, Any] | None = None
 ) -> tuple[Distribution | StatedDistribution | Process, dict[str, Any]]:
-    """Return what a driver's table states, and its options."""
+    """Return what a driver's table states, and its options; ``parameters`` are those that it states
+    where they are as they are written.
+    """
     options = driver.model_dump(
         include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True
     )
-    stated = _distribution_or_process(driver.distribution, driver.process, driver.parameters)
+    own = driver.parameters if parameters is None else parameters
+    stated = _distribution_or_process(driver.distribution, driver.process, own)
     if driver.uncertain:
         return _refit(stated), {**options, "uncertain": True}
     return stated, options

@@ -49,6 +49,7 @@ from kindynos.validate import (
     checked,
     finite,
     instance,
+    known_name,
     mapping,
     one_of,
     owner_is,
@@ -281,26 +282,31 @@ class Model(Inline):
         name: str | None = None,
         *,
         sheet: str | None = None,
+        **defaults: str,
     ) -> list[str]:
         """Declare the drivers in a table (CSV, Excel, Parquet or a DataFrame), and a line that adds
         them up; return their names.
 
         The table has the columns ``name``, ``distribution`` and those of its parameters, and
-        perhaps ``unit``, ``source``, ``base`` and ``each``. A row with a ``chance`` is a risk,
-        whose impact has the distribution, or is the number in ``impact``. The line is called
-        ``name`` (default: the file's name without its ending) and is ``sum_of("items")`` in
-        formulas. Raises FileError, with the row, for one that is not a driver, and ModelError for
-        a name that is taken.
+        perhaps ``unit``, ``source``, ``base`` and ``each``. What a column or a cell of text lacks,
+        ``defaults`` such as ``distribution="pert"`` or ``unit="EUR"`` state; headings such as item,
+        minimum, most likely and maximum are understood. A row with a ``chance`` is a risk, whose
+        impact has the distribution, or is the number in ``impact``. The line is called ``name``
+        (default: the file's name without its ending) and is ``sum_of("items")`` in formulas. Raises
+        FileError, with the row, for one that is not a driver, and ModelError for a name that is
+        taken.
         """
         from pathlib import Path
 
-        from kindynos.model.driver_table import drivers_in
+        from kindynos.model.driver_table import DEFAULTS, drivers_in
         from kindynos.tables.layout import TableFormat
 
         if name is None and not isinstance(source, str | Path):
             raise ModelError("a DataFrame needs name=, the name of its sum")
         label = check_name(Path(str(source)).stem if name is None else name)
-        drivers = drivers_in(source, TableFormat.checked(sheet=sheet))
+        for key in defaults:
+            known_name("default", key, DEFAULTS)
+        drivers = drivers_in(source, TableFormat.checked(sheet=sheet), defaults)
         before = self._statement
         try:
             for entry in drivers:

@@ -42,8 +42,9 @@ class GivenTable(_Table):
 
     value: Any = Field(
         None,
-        description="A number, one number per period, or pairs [key, value] for lookup.",
-        examples=[54.0, [1.0, 1.1], [[0, 10], [5, 8]]],
+        description="A number, one number per period, pairs [key, value] for lookup, or a column "
+        "of a file beside the model.",
+        examples=[54.0, [1.0, 1.1], [[0, 10], [5, 8]], {"file": "plan.csv", "column": "tonnes"}],
     )
     cell: str | None = Field(
         None, description="Its cell, range or name in the workbook.", examples=["Inputs!B4"]
@@ -97,6 +98,16 @@ class DriverTable(BaseModel):
     def parameters(self) -> dict[str, Any]:
         """The distribution's parameters."""
         return dict(self.model_extra or {})
+
+
+class DriverFile(_Table):
+    """A file with a driver in each row, and what its rows do not state."""
+
+    file: str = Field(description="A CSV file beside the model file.", examples=["risks.csv"])
+    distribution: str | None = Field(None, description="The distribution of rows without one.")
+    unit: str | None = UNIT
+    source: str | None = SOURCE
+    each: Literal["period"] | None = Field(None, description="Draw them again each period.")
 
 
 class CohortTable(BaseModel):
@@ -212,7 +223,7 @@ class Content(_Table):
     model: Head = Field(description="Its name, periods and workbook.")
     given: dict[str, GivenTable] = Field({}, description="What is known, by name.")
     drivers: dict[str, DriverTable] = Field({}, description="What is uncertain, by name.")
-    driver_tables: list[str] = []
+    driver_tables: list[DriverFile] = []
     cohorts: dict[str, CohortTable] = Field(
         {}, description="Populations whose members move between states."
     )
@@ -235,9 +246,11 @@ class Content(_Table):
         """Turn bare values into tables of one key."""
         full = dict(document)
         drivers = full.get("drivers")
-        if isinstance(drivers, dict) and isinstance(drivers.get("table"), str | list):
-            tables = drivers["table"]
-            full["driver_tables"] = [tables] if isinstance(tables, str) else tables
+        tables = drivers.get("table") if isinstance(drivers, dict) else None
+        of_file = isinstance(tables, dict) and "file" in tables
+        if isinstance(drivers, dict) and (of_file or isinstance(tables, str | list)):
+            listed = tables if isinstance(tables, list) else [tables]
+            full["driver_tables"] = [{"file": t} if isinstance(t, str) else t for t in listed]
             full["drivers"] = {name: entry for name, entry in drivers.items() if name != "table"}
         for table, key in BARE.items():
             entries = full.get(table)
@@ -261,8 +274,9 @@ def json_schema() -> dict[str, Any]:
         bare = {"type": "string"} if key == "formula" else {"type": ["number", "array"]}
         by_name["additionalProperties"] = {"anyOf": [bare, by_name["additionalProperties"]]}
     names = {
-        "type": ["string", "array"],
-        "description": "CSV files that have a driver in each row.",
+        "type": ["string", "array", "object"],
+        "description": "CSV files that have a driver in each row, by name or as tables with file "
+        "and what its rows do not state, such as distribution.",
     }
     tables["drivers"]["properties"] = {"table": names}
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}
@@ -299,6 +313,8 @@ def content_of(document: dict[str, Any]) -> Content | list[KindynosError]:
 
 def _worded(mistake: Any) -> KindynosError:
     texts = [str(piece) for piece in mistake["loc"]]
+    if texts[0] == "driver_tables":  # what the file calls table, of drivers
+        texts = ["drivers", "table", *texts[2:]] if len(texts) > 2 else ["drivers", "table"]
     if mistake["type"] == "both":
         return FileError(mistake["msg"], table=f"[{'.'.join(texts)}]")
     if "key" in mistake.get("ctx", {}):
@@ -308,7 +324,8 @@ def _worded(mistake: Any) -> KindynosError:
     if kind == "extra_forbidden" and len(texts) == 1:
         return FileError(f"unknown table [{key}]", unknown=key, known=Content.model_fields)
     if kind == "extra_forbidden":
-        model_fields = _KEYS[texts[0]].model_fields
+        of_table = DriverFile if texts[:2] == ["drivers", "table"] else _KEYS[texts[0]]
+        model_fields = of_table.model_fields
         return FileError(
             f"unknown key {key!r} (value {shown(value)})",
             table=table,
