@@ -8,6 +8,7 @@ from unittest import mock
 import click
 
 from kindynos.cli import cli
+from kindynos.cli.types import LISTED, Words
 from kindynos.markets.methods import METHODS as RISK
 from kindynos.processes.registry import PROCESSES
 from kindynos.results.sensitivity.methods import METHODS as SENSITIVITIES
@@ -24,6 +25,11 @@ def all_commands():
 
 class Help(Folder):
     @proof
+    def test_help_lists_the_names_that_there_are(self):
+        for source in LISTED:
+            words = Words(source)
+            self.assertEqual(words.listed, words.choices)
+
     def test_examples_in_the_help_run(self):
         count = 0
         for command in all_commands():

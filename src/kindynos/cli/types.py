@@ -13,6 +13,7 @@ import click
 from click.shell_completion import CompletionItem
 
 from kindynos.errors import KindynosError
+from kindynos.literals import ProcessName, RiskMethod
 from kindynos.validate import raw_figure
 
 MOST_VALUES = 100_000  # of one range
@@ -49,8 +50,8 @@ class Words(click.ParamType):  # type: ignore[type-arg]  # generic in some versi
     """One of some names, several with commas where ``many``; hyphens may stand for the blanks.
 
     The names are those of a Literal, or of a registry such as
-    ``"kindynos.markets.methods:METHODS"``, which is loaded when it is needed: a new entry of it is
-    a choice of the command line at once.
+    ``"kindynos.markets.methods:METHODS"``: a new entry of it is a choice of the command line at
+    once. Help lists the names of the Literal in LISTED, where loading the registry takes long.
     """
 
     name = "name"
@@ -61,11 +62,18 @@ class Words(click.ParamType):  # type: ignore[type-arg]  # generic in some versi
     @property
     def choices(self) -> list[str]:
         """The names, with hyphens."""
-        if isinstance(self.source, str):
-            module, _, registry = self.source.partition(":")
-            names = list(getattr(import_module(module), registry))
-        else:
-            names = list(get_args(self.source))
+        if not isinstance(self.source, str):
+            return self._hyphenated(get_args(self.source))
+        module, _, registry = self.source.partition(":")
+        return self._hyphenated(getattr(import_module(module), registry))
+
+    @property
+    def listed(self) -> list[str]:
+        """The names that help lists, with hyphens."""
+        literal = LISTED.get(self.source) if isinstance(self.source, str) else None
+        return self.choices if literal is None else self._hyphenated(get_args(literal))
+
+    def _hyphenated(self, names: Iterable[str]) -> list[str]:
         return [name.replace(" ", "-") for name in names]
 
     def shell_complete(
@@ -112,12 +120,13 @@ class NameOption(click.Option):
         record = super().get_help_record(ctx)
         if record is None or not isinstance(self.type, Words):
             return record
-        *first, last = self.type.choices
+        *first, last = self.type.listed
         return record[0], record[1].replace("{names}", f"{', '.join(first)} or {last}")
 
 
 PLANS, PROCESSES = "kindynos.sampling.plans:PLANS", "kindynos.processes.registry:PROCESSES"
 RISK_METHODS = "kindynos.markets.methods:METHODS"
+LISTED = {PROCESSES: ProcessName, RISK_METHODS: RiskMethod}
 SENSITIVITIES = "kindynos.results.sensitivity.methods:METHODS"
 
 
