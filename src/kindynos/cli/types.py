@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import tomllib
 from collections.abc import Callable, Iterable
 from decimal import Decimal
@@ -51,7 +52,8 @@ class Words(click.ParamType):  # type: ignore[type-arg]  # generic in some versi
 
     The names are those of a Literal, or of a registry such as
     ``"kindynos.markets.methods:METHODS"``: a new entry of it is a choice of the command line at
-    once. Help lists the names of the Literal in LISTED, where loading the registry takes long.
+    once. Help lists the names of the Literal in LISTED until the registry is loaded, which takes
+    long.
     """
 
     name = "name"
@@ -71,7 +73,9 @@ class Words(click.ParamType):  # type: ignore[type-arg]  # generic in some versi
     def listed(self) -> list[str]:
         """The names that help lists, with hyphens."""
         literal = LISTED.get(self.source) if isinstance(self.source, str) else None
-        return self.choices if literal is None else self._hyphenated(get_args(literal))
+        if literal is None or self.source.partition(":")[0] in sys.modules:
+            return self.choices
+        return self._hyphenated(get_args(literal))
 
     def _hyphenated(self, names: Iterable[str]) -> list[str]:
         return [name.replace(" ", "-") for name in names]
