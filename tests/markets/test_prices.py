@@ -290,6 +290,25 @@ class Doubtful(Case):
         with self.assertWarnsRegex(kd.DataWarning, "held out"):
             self.assertEqual(len(kd.read_prices(frame).frame), 299)
 
+    def test_dates_in_another_column(self):
+        frame = made(60).rename(columns={"date": "day"}).assign(Date="n/a")
+        plain = kd.read_prices(made(60))
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "prices.csv")
+            frame.drop(columns="Date").to_csv(path, index=False)
+            read = kd.read_prices(path, dates="day")
+            pd.testing.assert_frame_equal(
+                read.frame, kd.read_prices(made(60)).frame, check_freq=False
+            )
+            with self.fails("dates='day'"):
+                kd.read_prices(path)
+            with self.fails("did you mean 'day'"):
+                kd.read_prices(path, dates="dy")
+            path.write_text(path.read_text().replace("2026", "20x6", 1))
+            with self.fails("row 2"):
+                kd.read_prices(path, dates="day")
+        self.assertEqual(plain.instruments, kd.read_prices(frame, dates="day").instruments)
+
     def test_no_money_goes_into_the_level_of_a_yield(self):
         moves = np.random.default_rng(2).normal(0, 5e-4, 300)
         frame = made(300).assign(y10=0.03 + np.cumsum(moves))
@@ -491,7 +510,7 @@ class Doubtful(Case):
 
     def test_headers_and_separators(self):
         for text, words in (
-            ("Datum,A\n2027-01-01,1\n2027-01-02,2\n", ("name the column 'Datum'", "'date'")),
+            ("Datum,A\n2027-01-01,1\n2027-01-02,2\n", ("say dates='Datum'", "'date'")),
             ("Tag,A\nMonday,1\n", ("no column 'date'",)),
         ):
             with self.subTest(text=text), self.fails(*words):

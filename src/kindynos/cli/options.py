@@ -209,6 +209,9 @@ price_file = _option_group(
         help="PRICES has simple returns; prices that begin at 100 are made from them.",
     ),
     click.option(
+        "--dates", metavar="NAME", help="The column of dates of PRICES; default: that called date."
+    ),
+    click.option(
         "--per-year",
         type=FIGURE,
         metavar="NUMBER",

@@ -461,6 +461,7 @@ def read_prices(
     changes: Mapping[str, str] | None = None,
     splits: Mapping[str, Any] | None = None,
     keep_suspicious: bool = False,
+    dates: str | None = None,
     sheet: str | None = None,
     header: int | None = None,
     encoding: str | None = None,
@@ -468,12 +469,12 @@ def read_prices(
 ) -> Prices:
     """Return the prices of a file (CSV, Parquet, or Excel with ``kindynos[excel]``) or a DataFrame.
 
-    Wide: a ``date`` and a column an instrument; long: ``date, instrument, price`` (or ``symbol``
-    and ``close``); other columns are left out. Dates are written 2027-12-31, in any order,
-    each once. Only the ``instruments`` named are read, or chosen by a function of
-    all names; default: all. ``missing="drop"`` leaves out
-    dates on which any instrument has no price, "carry" goes on with the last one (dates before the
-    last listing are left out), "error" refuses.
+    Wide: a ``date``, or the column named by ``dates``, and a column an instrument; long: ``date,
+    instrument, price`` (or ``symbol`` and ``close``); other columns are left out. Dates are written
+    2027-12-31, in any order, each once. Only the ``instruments`` named are read, or chosen by a
+    function of all names; default: all. ``missing="drop"`` leaves out dates on which any instrument
+    has no price, "carry" goes on with the last one (dates before the last listing are left out),
+    "error" refuses.
 
     ``problems`` lists gaps, late listings, prices that are not above 0, and, by each instrument's
     own scale, suspicious ones: a price far from both its neighbours or at an end, a jump as by a
@@ -499,6 +500,7 @@ def read_prices(
     form = TableFormat.checked(sheet, header, encoding, decimal)
     with sources_read() as files:
         table = _raw_prices(source, form)
+        table = table if dates is None else _dated_by(table, dates)
     requested: Requested = None
     if callable(instruments):
         requested = instruments
@@ -607,6 +609,19 @@ def _raw_prices(source: str | Path | pd.DataFrame, form: TableFormat) -> Table:
     return table
 
 
+def _dated_by(table: Table, name: str) -> Table:
+    """Return a table whose column of that name is the one of dates."""
+    own = table.named(name)
+    columns = {
+        "date" if column == own else column: cells
+        for column, cells in table.columns.items()
+        if column == own or column.lower() != "date"
+    }
+    written = table.written
+    reread = None if written is None else lambda asked: written(own if asked == "date" else asked)
+    return replace(table, columns=columns, written=reread)
+
+
 def _date_column(table: Table) -> str:
     """Return the column named "date"; raises FileError, with the column that holds dates, where
     there is none.
@@ -615,7 +630,7 @@ def _date_column(table: Table) -> str:
         if name.lower() == "date":
             return name
     dated = table.date_column()
-    advice = f"; name the column {dated!r}, which has dates, 'date'" if dated else ""
+    advice = f"; say dates={dated!r} for the column that has them" if dated else ""
     raise FileError(
         f"no column 'date'; it has {', '.join(map(repr, table.names[:6]))}{advice}", file=table.file
     )
