@@ -58,7 +58,7 @@ class Found(Case):
     def test_a_line_counted_twice(self):
         crew = {"crew": "paid * 0.2", "costs": "crew + paid"}
         self.check(
-            "value: counts crew twice: by itself and within costs",
+            "value: counts crew twice: as a term and within costs",
             model(**crew, value="sales - costs - crew"),
             model(**crew, value="sales - costs"),
         )

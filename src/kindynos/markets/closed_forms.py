@@ -37,7 +37,7 @@ class Shifted:
 @dataclass(frozen=True)
 class State(Mapping[str, Any]):
     """Prices, rates and volatilities by column, arrays ``(cases,)``, on a ``date``, in days since
-    1970, of which ``days`` of the calendar have passed since today: one date, or one for each case.
+    1970, which is ``days`` of the calendar after today: one date, or one for each case.
     """
 
     columns: Mapping[str, Floats]

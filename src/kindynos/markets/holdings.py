@@ -67,7 +67,7 @@ def read_holdings(path: Path) -> StatedHoldings:
     """Return the holdings in a CSV, Parquet or Excel file with columns instrument and shares,
     weight or amount (in money), and perhaps side (long or short), multiplier, currency, change,
     group and proxy (an instrument whose moves stand for those before its first price). Lots of one
-    instrument are added. A table with a column kind has positions, one a row: see
+    instrument are added. A table with a column kind has a position in each row: see
     ``kindynos.markets.positions.read_positions``.
 
     Raises FileError, with the row, for an amount that is missing or not a number, a side that is

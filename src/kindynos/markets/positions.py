@@ -48,7 +48,7 @@ Worth = Callable[[State], Any]
 
 
 class Position:
-    """So many of a kind with its terms, valued by its closed form.
+    """A number of positions of a kind, with its terms, valued by its closed form.
 
     Kinds are "share" (``underlying``), "cash", "forward" (``underlying``, ``strike``, ``expiry``),
     "call" and "put" (the same and ``volatility``; all three with ``rate`` and ``yield`` where
@@ -171,7 +171,7 @@ def _checked_term(name: str, term: Any) -> Any:
 
 @dataclass(frozen=True, eq=False)
 class Positions:
-    """Positions by name with today's prices by column, of which ``absolute`` ones change by
+    """Positions by name with today's prices by column, the ``absolute`` ones of which change by
     differences, and the rate of each position's currency, where it has one.
     """
 

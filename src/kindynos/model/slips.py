@@ -63,7 +63,7 @@ def _same_sign(
     scope = Scope(values, program.periods)
     try:
         first, others = (np.asarray(part.evaluate(scope)) for part in (initial, flows))
-    except Exception:  # what a function of the base case raises is told elsewhere
+    except Exception:  # other checks report what the base case raises
         return
     wanted_low = program.lines[name].better == "low"  # costs are stated above 0
     if wanted_low or first.size != 1 or not first.item() > 0 or not np.any(others):
@@ -113,7 +113,7 @@ def _never(
 
 
 def _twice(name: str, tree: Expression, program: Program) -> Iterator[Slip]:
-    """A quantity that a sum has both by itself and in another of its terms."""
+    """A quantity that a sum has both as a term and within another term."""
     seen: dict[str, list[tuple[int, str]]] = {}
     for sign, term in _terms(tree):
         if not isinstance(term, Name):
@@ -124,7 +124,7 @@ def _twice(name: str, tree: Expression, program: Program) -> Iterator[Slip]:
         signs = [sign for sign, _ in places]
         if leaf in {place for _, place in places} and max(signs.count(1), signs.count(-1)) > 1:
             other = next(place for _, place in places if place != leaf)
-            yield Slip(name, f"counts {leaf} twice: by itself and within {other}")
+            yield Slip(name, f"counts {leaf} twice: as a term and within {other}")
 
 
 def _leaves(name: str, program: Program, depth: int) -> list[tuple[int, str]]:

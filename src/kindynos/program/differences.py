@@ -188,7 +188,8 @@ def with_terms_apart(old: Statement, new: Statement) -> tuple[Statement, Stateme
     """Return both models with the terms of a formula that were changed apart, such as a grant
     beside a tax, as lines of their own, and by their names the lines that they are of.
     """
-    sides, owners = ([old, new], dict[str, str]())
+    sides: list[Statement] = [old, new]
+    owners: dict[str, str] = {}
     for name in old.quantities:
         lines = [statement.quantities.get(name) for statement in (old, new)]
         formulas = [line.formula if isinstance(line, Line) else None for line in lines]
@@ -214,8 +215,8 @@ def with_terms_apart(old: Statement, new: Statement) -> tuple[Statement, Stateme
 
 
 def _apart(gone: list[Term], come: list[Term]) -> list[tuple[list[Term], list[Term]]]:
-    """Return terms that went and came in groups, each of which names no quantity that another one
-    names: of sales, -costs -> (sales - costs) * 0.8, grant there are two.
+    """Return terms that went and came in groups that have no quantity in common: of sales, -costs
+    and (sales - costs) * 0.8, grant there are two.
     """
     groups: list[tuple[set[str], list[Term], list[Term]]] = []
     for side, terms in ((1, gone), (2, come)):

@@ -104,7 +104,9 @@ def check_zip(path: Path) -> None:
 
 def _pieces_of(packed: zipfile.ZipFile, entry: zipfile.ZipInfo, path: Path) -> Iterator[bytes]:
     if entry.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
-        raise FileError("is packed in a way that is not read; save it anew", file=str(path))
+        raise FileError(
+            "is packed in a way that is not read; pack it as a common zip file", file=str(path)
+        )
     with packed.open(entry) as stream:
         yield from _pieces(stream, path, entry.compress_size)
 
