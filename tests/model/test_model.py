@@ -118,7 +118,7 @@ class Declaring(Case):
             (lambda: kd.Model("m", start="2028"), ("needs periods",)),
             (lambda: kd.Model("m", periods=3, start="28"), ("start", "'2028'", "'28'")),
             (lambda: kd.Model("m", periods=3, start="2028", every="quarter"), ("2028-Q1",)),
-            (lambda: kd.Model("m", periods=3, every="week"), ("every", "'month'", "'week'")),
+            (lambda: kd.Model("m", periods=3, every="day"), ("every", "'month'", "'day'")),
             (lambda: model.given(a=[1, 2, 3]), ("one number per period, 2, not 3",)),
             (lambda: kd.Model("m").given(a=[1, 2]), ("needs a model with periods",)),
             (lambda: model.given(a="7"), ("a number", "'7'")),

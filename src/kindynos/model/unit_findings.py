@@ -165,8 +165,20 @@ class _Review:
         if not isinstance(distribution, Distribution):
             return False
         low, high = distribution.support
-        about_1 = AROUND_1[0] <= float(distribution.mean) <= AROUND_1[1]  # a multiplier
-        return bool(low >= 0 and high <= 1) or about_1
+        about_1 = AROUND_1[0] <= float(distribution.mean) <= AROUND_1[1]
+        return bool(low >= 0 and high <= 1) or (about_1 and self._multiplies(name))
+
+    def _multiplies(self, name: str) -> bool:
+        """Return whether formulas multiply something that has a unit by a quantity."""
+        for line in self.program.lines.values():
+            for node in () if line.tree is None else line.tree.walk():
+                if not isinstance(node, Operation) or node.symbol not in ("*", "/"):
+                    continue
+                others = [part for part in node.parts if getattr(part, "name", None) != name]
+                named = len(others) < len(node.parts)
+                if named and any(self.texts.get(one) for part in others for one in part.names()):
+                    return True
+        return False
 
     # what is found
 

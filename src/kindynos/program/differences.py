@@ -28,6 +28,7 @@ from kindynos.program.statement import Statement
 Pair = frozenset[str]
 WORKBOOK = "cells of the workbook"
 PERIODS = "periods"
+EACH = ", drawn for each period"
 LOOSE = re.compile(r" (if|or|and) |[<>=]|^not ")  # what binds less than a sum does
 WORD = re.compile(r"(?<![\w.'\"])[A-Za-z_]\w*")  # of a formula, but for those in quotes
 
@@ -328,7 +329,10 @@ def _told(name: str, before: Quantity | None, after: Quantity | None) -> str:
         ]
         if changed:
             return f"{name}: {', '.join(changed)}"
-    return f"{name}: {_described(before)} -> {_described(after)}"
+    words = [_described(side) for side in (before, after)]
+    if all(word.endswith(EACH) for word in words):  # which did not change
+        words = [word.removesuffix(EACH) for word in words]
+    return f"{name}: {' -> '.join(words)}"
 
 
 def _stated(value: Any) -> str:
@@ -345,7 +349,7 @@ def _described(quantity: Any) -> str:
     if isinstance(quantity, Line):
         return quantity.formula or "a function"
     source = getattr(quantity, "distribution", None) or getattr(quantity, "process", None)
-    each = ", drawn for each period" if getattr(quantity, "each", None) == "period" else ""
+    each = EACH if getattr(quantity, "each", None) == "period" else ""
     return f"{source!r:.200}{each}"
 
 
