@@ -86,6 +86,13 @@ class Functions(Case):
             kd.allocate(SHORT, minimize="sd")
         with self.fails("position 'a' must have one finite value for each of 1 cases"):
             kd.Portfolio(PRICES, positions={"a": lambda prices: 1.0}).value_at_risk(0.95)
+        for options in ({"value": 3.0}, {"rebalance": "daily"}):
+            with self.fails("go with weights="):
+                kd.Portfolio(PRICES, positions={"a": straddle}, **options)
+        with self.fails("the currency USD needs one column", "say the unit"):
+            kd.Portfolio(MARKET, positions={"cash": kd.Position("cash", 5, currency="USD")})
+        with self.fails("needs a column 'SS'", "did you mean 'S'"):
+            kd.Portfolio(MARKET, positions={"t": kd.Position("share", underlying="SS")})
         with self.fails("a function has no terms, and strike is given"):
             kd.Position(straddle, 1, strike=3)
         for given in ({}, [straddle], {"a": 5}):

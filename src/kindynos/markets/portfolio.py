@@ -113,6 +113,11 @@ class Portfolio(Reported):
         read = prices_of(prices)
         self._stated: dict[str, Position] | None = None
         if positions is not None:
+            if value is not None or rebalance is not None:
+                raise ParameterError(
+                    "positions have their value by their prices, and are left alone: value= and "
+                    "rebalance= go with weights="
+                )
             self._hold(stated_positions(positions), read, currency, changes, unit, as_of)
             return
         own = read.with_changes(changes) if changes else read
