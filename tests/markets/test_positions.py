@@ -1,6 +1,7 @@
 """Positions valued one by one: closed forms, published values, and every table by position."""
 
 import math
+import pickle
 
 import numpy as np
 import pandas as pd
@@ -288,6 +289,12 @@ class Tables(Case):
             np.testing.assert_allclose(pair[0]["component"], pair[1]["component"], rtol=1e-4)
         changes = [held.what_if({"S": 5}) for held in (by_position, plain)]
         np.testing.assert_allclose(changes[0], changes[1])
+
+    def test_it_travels(self):
+        figure = HOLDS.value_at_risk(0.95, "tail")
+        again = pickle.loads(pickle.dumps(HOLDS))
+        self.assertEqual(again.value_at_risk(0.95, "tail"), figure)
+        self.assertEqual(again.sensitivities().to_string(), HOLDS.sensitivities().to_string())
 
     def test_sensitivities(self):
         table = HOLDS.sensitivities()

@@ -330,6 +330,9 @@ class Portfolio(Reported):
             raise ParameterError("instruments held have no terms; say positions=")
         return self.book.sensitivities()
 
+    def __getstate__(self) -> dict[str, Any]:
+        return {name: value for name, value in vars(self).items() if name != "_memory"}
+
     def __repr__(self) -> str:
         return (
             f"<portfolio of {', '.join(self.book.names)}: {self.value:,.2f} on "
