@@ -93,6 +93,22 @@ class NothingHalfWritten(Folder):
         self.assertFalse(other.parent.exists())
 
     @unittest.skipUnless(os.path.exists("/dev/full"), "no full device here")
+    def test_files_of_others_are_replaced_when_that_is_said_only(self):
+        out = self.folder / "out"
+        out.mkdir()
+        words = ("run", DEMO / "night_ferry.toml", "--trials", "200", "--quiet", "--out", out)
+        for name in ("figures.csv", "run.json"):
+            (out / name).write_text("mine")
+            refused = run(*words)
+            self.assertEqual(refused.returncode, 2)
+            self.assertIn(f"{name} would be replaced", refused.stderr)
+            self.assertEqual([path.name for path in out.iterdir()], [name])
+            self.assertEqual((out / name).read_text(), "mine")
+            self.assertEqual(run(*words, "--force").returncode, 0)
+            self.assertEqual(run(*words).returncode, 0)  # they are ours now
+            for path in out.iterdir():
+                path.unlink()
+
     def test_files_are_complete_when_the_output_cannot_be_written(self):
         command = [sys.executable, "-m", "kindynos", "check", str(DEMO / "berths.toml"), "--out"]
         with open("/dev/full", "w") as full:

@@ -90,6 +90,8 @@ def _write_model(model: Model, file: Path, write: Path) -> None:
     if write.resolve().parent != file.resolve().parent:
         raise FileError("must lie beside the workbook, which it names", file=str(write))
     check_writable(write)
+    if write.exists() and not asked("force"):
+        raise FileError("is there already; take another name, or say --force", file=str(write))
     with replacing(write) as temporary:
         temporary.write_text(model.to_toml(), encoding="utf-8")
 

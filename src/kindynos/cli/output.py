@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 import click
 
 from kindynos.cli.types import WHOLE
+from kindynos.errors import FileError
 from kindynos.extras import require
 from kindynos.sources import sources_read
 
@@ -83,6 +84,13 @@ _OUT_OPTIONS = (
         expose_value=False,
         callback=for_output,
         help="Print plain data, for other programs.",
+    ),
+    click.option(
+        "--force",
+        is_flag=True,
+        expose_value=False,
+        callback=for_output,
+        help="Replace files of others that have the names of ours.",
     ),
     click.option(
         "--out-separator",
@@ -238,7 +246,7 @@ def _origin(report: Report, meta: Mapping[str, Any]) -> Origin:
     )
 
 
-_SILENT = ("--quiet", "--brief", "--json", "--parquet", "--excel-trials")
+_SILENT = ("--force", "--quiet", "--brief", "--json", "--parquet", "--excel-trials")
 _ASIDE = ("--out", "--excel", "--save", "--author", "--note", "--out-decimal", "--out-separator")
 
 
@@ -272,10 +280,11 @@ def _write_pages(report: Report, meta: Mapping[str, Any]) -> list[Path]:
 @contextmanager
 def results_folder(folder: Path, origin: Origin | None = None) -> Iterator[Path]:
     """Give a temporary folder whose files are moved into ``folder`` together, with a manifest of
-    how they were made and of their checksums.
+    how they were made and of their checksums. Raises FileError for files there that no manifest of
+    ours lists, unless they are to be replaced.
     """
     from kindynos.atomic import staged
-    from kindynos.reports.manifest import write_manifest
+    from kindynos.reports.manifest import not_ours, write_manifest
 
     context = click.get_current_context()
     options = {
@@ -283,6 +292,13 @@ def results_folder(folder: Path, origin: Origin | None = None) -> Iterator[Path]
     }
     with staged(folder) as stage:
         yield stage
+        others = [] if asked("force") else not_ours(stage, folder)
+        if others:
+            raise FileError(
+                f"{', '.join(others[:5])} would be replaced, and no earlier results list "
+                f"{'it' if len(others) == 1 else 'them'}; take another folder, or say --force",
+                file=str(folder),
+            )
         about = {"command": context.info_name, "options": options}
         if origin is not None:
             about["origin"] = origin.facts()

@@ -38,6 +38,16 @@ def write_manifest(stage: Path, folder: Path, about: Mapping[str, Any]) -> None:
     (stage / NAME).write_text(text + "\n", encoding="utf-8")
 
 
+def not_ours(stage: Path, folder: Path) -> list[str]:
+    """Return which files of a folder those of a stage would replace that no manifest there
+    lists.
+    """
+    made = _entries(folder)
+    listed = {NAME: made, **{name: made for entry in made for name in entry["files"]}}
+    names = [path.name for path in sorted(stage.iterdir())] + [NAME]
+    return [name for name in names if not listed.get(name) and (folder / name).exists()]
+
+
 def _seed(stage: Path) -> Any:
     """Return the seed that the summary of results names, which may be one that was drawn."""
     try:
