@@ -43,7 +43,7 @@ REFUSED = (
     'model.simulate(1000, on_bad="stop")',
     'model.driver("z", kd.Normal(0, 1), each="year")',
     'model.correlate("x", "y", 0.3, copula="gausian")',
-    'kd.Model("m", every="week")',
+    'kd.Model("m", every="day")',
     'run.sensitivity("y", "tail", worse=0.1)',
     'model.compare({}, 1000, 1, smapling="latin")',
     "kd.Nromal(0, 1)",

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -18,11 +18,12 @@ from kindynos.finance.notes import note
 from kindynos.program.calculation import YEARS, Apart, Calculation, is_figure
 from kindynos.workbooks.addresses import Area, Cell
 from kindynos.workbooks.cell_errors import BY_NUMBER, NUM, VALUE, CellError
-from kindynos.workbooks.changed_cells import apart
+from kindynos.workbooks.changed_cells import changed_cells
 from kindynos.workbooks.collecting import uncollected
 from kindynos.workbooks.compiling import TIDYING, Compiler, single
 from kindynos.workbooks.formulas import Binary, Constant, FormulaNode, FunctionCall
 from kindynos.workbooks.graph import Graph
+from kindynos.workbooks.labels import name_of, unique
 from kindynos.workbooks.operators import COMPARISONS, SEVERAL
 from kindynos.workbooks.values import (
     FLOAT,
@@ -37,6 +38,7 @@ from kindynos.workbooks.values import (
 
 SETTLED = 1e-10  # relative change at which cells in a circle have settled
 MOST_ROUNDS = 1000
+MOST_APART = 200  # figures of two workbooks that become quantities
 
 
 def careful() -> Any:
@@ -114,7 +116,24 @@ class CellCalculation(Calculation):
         return (sheets, names, dict(self.inputs), dict(self.outputs), sorted(self.rows))
 
     def apart_from(self, new: Calculation) -> Apart | None:
-        return apart(self, new) if isinstance(new, CellCalculation) else None
+        if not isinstance(new, CellCalculation):
+            return None
+        if dict(self.inputs) != dict(new.inputs) or self.rows != new.rows:
+            return None
+        figures, others = changed_cells(self.graph.contents, new.graph.contents)
+        given = {c for place in self.inputs.values() if isinstance(place, tuple) for c in place}
+        changed = [cell for cell in figures if cell not in given]
+        if len(changed) > MOST_APART:
+            return None
+        names: dict[str, Cell] = {}
+        for cell in changed:
+            taken = {*names, *self.inputs, *self.outputs}
+            names[unique(name_of(new.graph, cell), taken)] = cell
+        inputs = {**self.inputs, **{name: (cell,) for name, cell in names.items()}}
+        before = replace(self, inputs=inputs)
+        # where nothing else differs the two work out the same
+        after = replace(new, inputs=inputs) if others else before
+        return Apart(before, after, {n: figures[c] for n, c in names.items()}, others)
 
     def place_of(self, name: str) -> str | None:
         position = self.inputs.get(name, self.outputs.get(name))
