@@ -20,11 +20,13 @@ import pandas as pd
 from scipy import stats
 
 from benchmarks.timing import SHORT, repeats
+from kindynos.markets.book import Held
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.method import MEASURES
 from kindynos.markets.methods import METHODS
 from kindynos.markets.supported import supported_method
 
+HELD = Held(("a",), (1.0,), (1.0,), (False,))  # one of an instrument that is worth 1
 SEEDS = repeats(400)
 CHOSEN = 100  # histories whose method is chosen, by seven back-tests each
 LEVELS = (0.95, 0.975, 0.99)
@@ -95,7 +97,7 @@ def _job(case: tuple[int, int, str, int]) -> list[tuple[str, str, float, str]]:
     dates = pd.DatetimeIndex(pd.bdate_range("2020-01-01", periods=days))
     for seed in range(seeds):
         losses, volatility = kind.draw(days, seed)
-        exposure = Exposure(np.ones(1), -losses[:, None], ["a"], dates)
+        exposure = Exposure(HELD, -losses[:, None], ["a"], dates)
         for i, level in enumerate(LEVELS):
             for j, measure in enumerate(MEASURES):
                 figure = method.interval(exposure, measure, level, 1)
@@ -123,7 +125,7 @@ def _chosen_job(case: tuple[int, int, int]) -> list[tuple[str, str, float, str]]
     errors: dict[str, list[float]] = {name: [] for name in (*kind.methods, "chosen")}
     for seed in range(seeds):
         losses, volatility = kind.draw(days, seed)
-        exposure = Exposure(np.ones(1), -losses[:, None], ["a"], dates)
+        exposure = Exposure(HELD, -losses[:, None], ["a"], dates)
         picked.append(supported_method(exposure, level).method)
         for name in errors:
             if name == "simulated":
