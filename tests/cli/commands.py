@@ -19,6 +19,7 @@ from tests.common import DEMO, run, unrendered
 RECORDED = Path(__file__).parent / "recorded"
 FEW = ("--trials", "200", "--seed", "1")
 HELD = ("treasury_prices.csv", "--holdings", "treasury_holdings.csv")
+BOOK = ("treasury_prices.csv", "--holdings", "treasury_positions.csv")
 FERRY, BEST = "night_ferry.toml", "best_fare.toml"
 BREAK_EVEN = ("--outcome", "net_value", "--mean", "0", "--within", "40:80")
 GOAL = ("--vary", "fare=50,60", "--maximize", "mean net_value")
@@ -69,7 +70,10 @@ QUICK = {
 }
 SLOW = {
     "backtests": [("backtest", *HELD)],
-    "risk": [("risk", *HELD, "--stress", "shipyard=-0.2", "--what-if", "shipyard=-100")],
+    "risk": [
+        ("risk", *HELD, "--stress", "shipyard=-0.2", "--what-if", "shipyard=-100"),
+        ("risk", *BOOK, "--methods", "historical", "--level", "0.95"),
+    ],
     "validation": [("validate", *HELD, "--stress", "shipyard=-0.2")],
     "allocation": [("allocate", "treasury_prices.csv")],
     "paths": [("paths", "heating_oil.csv", "--ahead", "20", "--above", "1", "--seed", "1")],
