@@ -19,6 +19,7 @@ from kindynos.markets.exchange import rate_of
 from kindynos.markets.positions import SIDES, Position, read_positions
 from kindynos.markets.prices import Prices
 from kindynos.tables.reader import read_table
+from kindynos.tables.table import Table
 from kindynos.validate import finite, mapping
 
 KINDS = ("shares", "weight", "amount")  # columns of a file of holdings; it has one of them
@@ -75,23 +76,9 @@ def read_holdings(path: Path) -> StatedHoldings:
     group.
     """
     table = read_table(path)
-    columns = {name.lower().replace("_", " ").strip(): name for name in table.names}
+    columns = table.headings(ALSO)
     if "kind" in columns:
-        positions, left_out = read_positions(table)
-        return StatedHoldings(
-            "positions",
-            {name: position.number for name, position in positions.items()},
-            {name: position.currency for name, position in positions.items() if position.currency},
-            {column: "absolute" for one in positions.values() for column in one.absolute},
-            {name: position.group for name, position in positions.items() if position.group},
-            tuple(left_out),
-            positions,
-            table.notes,
-        )
-    for name, others in ALSO.items():
-        other = next((other for other in others if other in columns), None)
-        if name not in columns and other is not None:
-            columns[name] = columns.pop(other)
+        return _held_positions(table)
     kinds = [kind for kind in KINDS if kind in columns]
     if "instrument" not in columns or len(kinds) != 1:
         raise FileError(
@@ -99,23 +86,51 @@ def read_holdings(path: Path) -> StatedHoldings:
             f"{', '.join(table.names)[:400]}",
             file=table.file,
         )
+    return StatedHoldings(
+        kinds[0],
+        _added_lots(table, columns, kinds[0]),
+        _texts_by_instrument(table, columns, "currency"),
+        _texts_by_instrument(table, columns, "change"),
+        _texts_by_instrument(table, columns, "group"),
+        tuple(name for heading, name in columns.items() if heading not in READ),
+        notes=table.notes,
+        proxies=_texts_by_instrument(table, columns, "proxy"),
+    )
+
+
+def _held_positions(table: Table) -> StatedHoldings:
+    positions, left_out = read_positions(table)
+    return StatedHoldings(
+        "positions",
+        {name: position.number for name, position in positions.items()},
+        {name: position.currency for name, position in positions.items() if position.currency},
+        {column: "absolute" for one in positions.values() for column in one.absolute},
+        {name: position.group for name, position in positions.items() if position.group},
+        tuple(left_out),
+        positions,
+        table.notes,
+    )
+
+
+def _added_lots(table: Table, columns: Mapping[str, str], kind: str) -> dict[str, float]:
+    """Return the amount of each instrument, with lots added and short ones below 0."""
     names = table.texts(columns["instrument"])
-    amounts = table.numbers(columns[kinds[0]])
+    amounts = table.numbers(columns[kind])
     ones = np.ones(len(names))
     multipliers = table.numbers(columns["multiplier"]) if "multiplier" in columns else ones
-    stated_sides = table.texts(columns["side"]) if "side" in columns else [""] * len(names)
+    sides = table.texts(columns["side"]) if "side" in columns else [""] * len(names)
     added: dict[str, float] = {}
-    rows = zip(names, amounts.tolist(), multipliers.tolist(), stated_sides, strict=True)
-    for position, (name, amount, multiplier, stated) in enumerate(rows):
-        side = SIDES.get(stated.lower())
+    rows = zip(names, amounts.tolist(), multipliers.tolist(), sides, strict=True)
+    for position, (name, amount, multiplier, stated_side) in enumerate(rows):
+        side = SIDES.get(stated_side.lower())
         problem = (
             "the instrument has no name"
             if not name
-            else f"{name!r:.60} has no number of {kinds[0]}"
+            else f"{name!r:.60} has no number of {kind}"
             if not np.isfinite(amount)
-            else f"the side of {name} is {stated!r:.40}; say long or short"
+            else f"the side of {name} is {stated_side!r:.40}; say long or short"
             if side is None
-            else f"{name} is {stated} of {amount:g}: say the side or the minus, not both"
+            else f"{name} is {stated_side} of {amount:g}: say the side or the minus, not both"
             if side < 0 and amount < 0
             else f"the multiplier of {name} must be a number above 0"
             if not (np.isfinite(multiplier) and multiplier > 0)
@@ -124,26 +139,19 @@ def read_holdings(path: Path) -> StatedHoldings:
         if problem:
             raise FileError(problem, file=table.file, row=int(table.rows[position]))
         added[name] = added.get(name, 0.0) + amount * multiplier * (side or 1.0)
+    return added
 
-    def texts(column: str) -> dict[str, str]:
-        answer = table.texts(columns[column]) if column in columns else []
-        kept: dict[str, str] = {}
-        for position, (name, text) in enumerate(zip(names, answer, strict=False)):
-            if kept.setdefault(name, text) != text:
-                problem = f"{name} has the {column} {text!r:.40}, and {kept[name]!r:.40} above"
-                raise FileError(problem, file=table.file, row=int(table.rows[position]))
-        return {name: text for name, text in kept.items() if text}
 
-    return StatedHoldings(
-        kinds[0],
-        added,
-        texts("currency"),
-        texts("change"),
-        texts("group"),
-        tuple(name for text, name in columns.items() if text not in READ),
-        notes=table.notes,
-        proxies=texts("proxy"),
-    )
+def _texts_by_instrument(table: Table, columns: Mapping[str, str], heading: str) -> dict[str, str]:
+    """Return the text that each instrument has in a column; lots of one must agree."""
+    names = table.texts(columns["instrument"])
+    texts = table.texts(columns[heading]) if heading in columns else []
+    stated: dict[str, str] = {}
+    for position, (name, text) in enumerate(zip(names, texts, strict=False)):
+        if stated.setdefault(name, text) != text:
+            problem = f"{name} has the {heading} {text!r:.40}, and {stated[name]!r:.40} above"
+            raise FileError(problem, file=table.file, row=int(table.rows[position]))
+    return {name: text for name, text in stated.items() if text}
 
 
 def read_scenarios(path: Path) -> dict[str, dict[str, float]]:

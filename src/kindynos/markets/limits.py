@@ -99,15 +99,13 @@ def limits_used(limits: list[Limit], figures: Mapping[tuple[str, str], float]) -
 
 
 def figures_of(
-    whole: Mapping[str, float], parts: pd.DataFrame | None, groups: Mapping[str, Mapping[str, str]]
+    whole: Mapping[str, float], parts: pd.DataFrame, groups: Mapping[str, Mapping[str, str]]
 ) -> dict[tuple[str, str], float]:
     """Return what may be limited, by figure and scope: figures of the ``whole``, of each holding in
     the table of what it adds (columns value and component), and of its group and currency, by the
     kind of grouping and by holding.
     """
     figures = {(name, WHOLE): float(whole[name]) for name in OF_WHOLE if name in whole}
-    if parts is None:
-        return figures
     total = float(whole["value"])
     for holding, row in parts.iterrows():
         name = str(holding)

@@ -171,7 +171,7 @@ def _checked_term(name: str, term: Any) -> Any:
 
 @dataclass(frozen=True, eq=False)
 class Positions:
-    """Positions by name with today's prices by column, the ``absolute`` ones of which change by
+    """Positions by name with today's prices by column, some of which are ``absolute`` and change by
     differences, and the rate of each position's currency, where it has one.
     """
 
@@ -309,11 +309,7 @@ def read_positions(table: Table) -> tuple[dict[str, Position], list[str]]:
     a share, and what it is valued by is its name where no underlying is stated. Rows of one
     position are added. Raises FileError, with the row, for what no position may be.
     """
-    columns = {name.lower().replace("_", " ").strip(): name for name in table.names}
-    for name, others in ALSO.items():
-        other = next((other for other in others if other in columns), None)
-        if name not in columns and other is not None:
-            columns[name] = columns.pop(other)
+    columns = table.headings(ALSO)
     known = (*PLAIN, *TERMS)
     if "number" not in columns:
         raise FileError(

@@ -58,12 +58,8 @@ def drivers_in(
     a row that does not describe a driver.
     """
     table = read_table(source, form)
-    columns = {name.lower().replace("_", " ").strip(): name for name in table.names}
-    titled = "name" not in columns
-    for heading, others in HEADINGS.items():
-        other = next((other for other in others if other in columns), None)
-        if heading not in columns and other is not None:
-            columns[heading] = columns.pop(other)
+    titled = "name" not in table.headings({})
+    columns = table.headings(HEADINGS)
     stated_defaults = dict(defaults or {})
     given = {*columns, *stated_defaults}
     if "name" not in columns or not {"distribution", "impact"}.intersection(given):

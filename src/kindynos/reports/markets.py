@@ -65,14 +65,14 @@ def risk(
             max(levels), window=windows[0], method=method, horizon=horizon, every=every, **own
         )
     beside = portfolio.against(benchmark, windows[0], every) if benchmark else None
-    further = _changed(portfolio, asked, max(levels), method, windows[0], horizon, every) | shocks
-    if not portfolio.book.in_proportion:
-        terms = portfolio.sensitivities()
-        further["sensitivities"] = (terms, risk_answer.sensitivities_shown(terms))
-    further |= risk_answer.by_group(parts, asked)
     used = risk_answer.limits_table(portfolio, table, method, parts, asked)
-    if used is not None:
-        further["limits"] = (used, risk_answer.limits_shown(used))
+    further = {
+        **_changed(portfolio, asked, max(levels), method, windows[0], horizon, every),
+        **shocks,
+        **_of_terms(portfolio),
+        **risk_answer.by_group(parts, asked),
+        **({} if used is None else {"limits": (used, risk_answer.limits_shown(used))}),
+    }
     shown: list[RenderableType] = [piece for _, piece in further.values() if piece is not None]
     stated = _stated(table, levels, windows, horizon, every, options)
     spaced = [entry for piece in shown for entry in ("", piece)]
@@ -92,7 +92,7 @@ def risk(
         ),
         tables=lambda: {
             "risk": table.assign(first=table["first"].astype(str), last=table["last"].astype(str)),
-            **({} if parts is None else {"contributions": parts}),
+            "contributions": parts,
             **only_files(losses=portfolio.losses(method, windows[0], horizon, every, **own)),
             **({} if supported is None else {"backtests": supported.backtests}),
             **{name: frame for name, (frame, _) in further.items()},
@@ -101,7 +101,7 @@ def risk(
         glance=lambda: (
             () if supported is None else risk_answer.keys(portfolio, table, supported, asked)
         ),
-        adds=lambda: {} if parts is None else dict(parts["share"].sort_values(ascending=False)),
+        adds=lambda: dict(parts["share"].sort_values(ascending=False)),
     )
 
 
@@ -130,7 +130,7 @@ def _at_a_glance(
     portfolio: Portfolio,
     table: pd.DataFrame,
     supported_method: SupportedMethod,
-    parts: pd.DataFrame | None,
+    parts: pd.DataFrame,
     beside: pd.Series | None,
     further: Sequence[RenderableType],
     asked: risk_answer.Asked,
@@ -144,7 +144,8 @@ def _at_a_glance(
         risk_answer.figures(
             table, supported_method, f"Losses over {span}, by {supported_method.method}"
         ),
-        *([] if parts is None else ["", *risk_answer.holdings(parts, span)]),
+        "",
+        *risk_answer.holdings(parts, span),
         *further,
         *_beside(beside),
         Text(f"{_meaning(portfolio, table)} All methods: --whole.", style="dim"),
@@ -186,6 +187,14 @@ def _changed(
     rolling = method if METHODS[method].rolling else "historical"
     change = portfolio.what_if(asked.what_if, level, rolling, window, horizon, every)
     return {"what if": (change, risk_answer.changed(change, asked, span))}
+
+
+def _of_terms(portfolio: Portfolio) -> Further:
+    """Return how positions move with their terms; nothing of instruments, which have none."""
+    if portfolio.book.in_proportion:
+        return {}
+    terms = portfolio.sensitivities()
+    return {"sensitivities": (terms, risk_answer.sensitivities_shown(terms))}
 
 
 def _shocked(portfolio: Portfolio, asked: risk_answer.Asked) -> Further:
@@ -259,7 +268,7 @@ def _risk_facts(
 def _risk_parts(
     portfolio: Portfolio,
     table: pd.DataFrame,
-    parts: pd.DataFrame | None,
+    parts: pd.DataFrame,
     beside: pd.Series | None,
     further: Sequence[RenderableType],
     asked: risk_answer.Asked,
@@ -336,10 +345,8 @@ def _meaning(portfolio: Portfolio, table: pd.DataFrame) -> str:
     )
 
 
-def _added(parts: pd.DataFrame | None, span: str) -> list[RenderableType]:
+def _added(parts: pd.DataFrame, span: str) -> list[RenderableType]:
     """Return what each holding adds to the first figure."""
-    if parts is None:
-        return []
     often = f"{1 / (1 - parts.attrs['level']):.3g}"
     adds = table_from(
         f"What each holding adds to the value at risk, 1 in {often}, {parts.attrs['method']}, "

@@ -45,7 +45,7 @@ class Asked:
 
 
 def limits_table(
-    portfolio: Portfolio, table: pd.DataFrame, method: str, parts: pd.DataFrame | None, asked: Asked
+    portfolio: Portfolio, table: pd.DataFrame, method: str, parts: pd.DataFrame, asked: Asked
 ) -> pd.DataFrame | None:
     """Return how far each limit is used, by the figures of a method at the highest level; None
     where there are no limits.

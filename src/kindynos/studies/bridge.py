@@ -154,15 +154,7 @@ def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Br
     old, names = renamed(old, new)
     outcome = _outcome(old, new, request.outcome)
     _check_units(old, new, outcome)
-    old, new, cells = with_cells_apart(old, new)
-    old, new, owners = with_terms_apart(old, new)
-    changes = [
-        replace(change, words=cells)
-        if cells and change.name == WORKBOOK
-        else named_by_owner(change, owners)
-        for change in changes_between(old, new)
-    ]
-    changes = joined_until_made(old, new, _grouped(changes, request.groups or {}), outcome, EXACT)
+    old, new, changes = _changes_apart(old, new, outcome, request.groups or {})
     mixtures = _Mixtures(old, new, changes, outcome, request)
     count = len(changes)
     everything, nothing = frozenset(range(count)), frozenset[int]()
@@ -215,6 +207,24 @@ def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Br
         len(mixtures.figures),
         mixtures.without_value,
     )
+
+
+def _changes_apart(
+    old: Statement, new: Statement, outcome: str, groups: Mapping[str, Sequence[str]]
+) -> tuple[Statement, Statement, list[Change]]:
+    """Return both models with figures of their workbooks and terms of their formulas as quantities
+    of their own, and the changes between them, joined by group and where they need each other.
+    """
+    old, new, cells = with_cells_apart(old, new)
+    old, new, owners = with_terms_apart(old, new)
+    changes = [
+        replace(change, words=cells)
+        if cells and change.name == WORKBOOK
+        else named_by_owner(change, owners)
+        for change in changes_between(old, new)
+    ]
+    changes = joined_until_made(old, new, _grouped(changes, groups), outcome, EXACT)
+    return old, new, changes
 
 
 def _outcome(old: Statement, new: Statement, name: str | None) -> str:

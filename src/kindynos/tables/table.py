@@ -4,7 +4,7 @@ the file.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -59,6 +59,17 @@ class Table:
                 f"no column {name!r:.60}", file=self.file, unknown=str(name), known=self.names
             )
         return name
+
+    def headings(self, also: Mapping[str, Sequence[str]]) -> dict[str, str]:
+        """Return the names of the columns by heading, in lower case with blanks for underscores;
+        ``also`` has other words for a heading.
+        """
+        columns = {name.lower().replace("_", " ").strip(): name for name in self.names}
+        for heading, others in also.items():
+            other = next((other for other in others if other in columns), None)
+            if heading not in columns and other is not None:
+                columns[heading] = columns.pop(other)
+        return columns
 
     def texts(self, name: str) -> list[str]:
         """Return a column as texts without spaces around them, "" where a cell is empty."""
