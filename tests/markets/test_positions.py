@@ -235,7 +235,23 @@ class ClosedForms(Case):
         self.assertAlmostEqual(calm / (100 * 0.06 * 20 / 365), 1, delta=0.1)
         ended = kd.Position("bond", 100, coupon=0.06, maturity=paid, **{"yield": 0.06})
         own = kd.Portfolio(MARKET, positions={"bond": ended}).book
-        self.assertAlmostEqual(own.worth(own.today[:, None], 20.0)[0, 0], 103)
+        for days in (10.0, 20.0):
+            self.assertAlmostEqual(own.worth(own.today[:, None], days)[0, 0], 103)
+        gone = own.at(own.today, own.date + 20)
+        self.assertEqual(gone.worth(own.today[:, None])[0, 0], 0)
+
+    def test_what_a_swap_pays_within_the_horizon(self):
+        paid, rate = LAST + pd.Timedelta(days=10), 0.03
+        maturity = paid + pd.DateOffset(months=6)
+        terms = {"fixed": 0.05, "fixing": 0.04, "maturity": maturity, "rate": rate}
+        own = kd.Portfolio(MARKET, positions={"swap": kd.Position("swap", 100, **terms)}).book
+        start, end = (own.worth(own.today[:, None], days)[0, 0] for days in (0.0, 10.0))
+        first, last = (math.exp(-rate * (day - LAST).days / 365) for day in (paid, maturity))
+        self.assertAlmostEqual(start, 2.5 * first + 102.5 * last - 102 * first, 9)
+        left = math.exp(-rate * (maturity - paid).days / 365)
+        self.assertAlmostEqual(end, 2.5 + 102.5 * left - 102, 9)
+        over = own.at(own.today, own.date + 400)
+        self.assertEqual(over.worth(own.today[:, None])[0, 0], 0)
 
     def test_an_option_that_expires_takes_its_payoff(self):
         soon = LAST + pd.Timedelta(days=5)
