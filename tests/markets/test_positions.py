@@ -326,6 +326,8 @@ class Tables(Case):
         vega = -2000 * ROW.S * norm.pdf(first) * math.sqrt(years)
         self.assertAlmostEqual(table.loc[("call", "volatility"), "slope"] / vega, 1, 6)
         self.assertAlmostEqual(table.loc[("call", "volatility"), "money"] / vega, 0.01, 8)
+        of_a_day = [HOLDS.book.worth(HOLDS.book.today[:, None], day)[3, 0] for day in (-0.5, 0.5)]
+        self.assertAlmostEqual(table.loc[("call", "time"), "money"] / np.diff(of_a_day)[0], 1, 3)
         bond = table.loc[("bond", "yield")]
         moved = HOLDS.stress({"Y5": 1e-4, **dict.fromkeys(("S", "EURUSD", "R", "VOL", "OIL"), 0)})
         self.assertAlmostEqual(bond["money"] / moved.loc["bond", "profit"], 1, 3)

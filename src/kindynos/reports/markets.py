@@ -356,7 +356,7 @@ def _added(parts: pd.DataFrame, span: str) -> list[RenderableType]:
             "holding": "holding",
             "value": whole("value"),
             "adds": whole("component"),
-            "share": lambda row: f"{100 * row['share']:.1f} %",
+            "share": risk_answer.share_of,
             "without it less by": whole("incremental"),
         },
     )

@@ -223,6 +223,11 @@ def figures(table: pd.DataFrame, supported_method: SupportedMethod, title: str) 
     return shown
 
 
+def share_of(row: Any) -> str:
+    """Return the share of a row in per cent, a tiny one below 0 as 0.0 %."""
+    return f"{round(100 * row['share'], 1) + 0.0:.1f} %"
+
+
 def holdings(parts: pd.DataFrame, span: str) -> list[RenderableType]:
     """Return what each holding adds to both measures, the largest first, what it would lose alone,
     and the exposures.
@@ -235,7 +240,7 @@ def holdings(parts: pd.DataFrame, span: str) -> list[RenderableType]:
             "holding": "holding",
             "value": whole("value"),
             "adds to value at risk": whole("component"),
-            "share": lambda row: f"{100 * row['share']:.1f} %",
+            "share": share_of,
             "to expected shortfall": whole("shortfall component"),
             "alone": whole("alone"),
             "without it less by": whole("incremental"),
@@ -275,7 +280,7 @@ def by_group(
                 kind: kind,
                 "value": whole("value"),
                 "adds": whole("component"),
-                "share": lambda row: f"{100 * row['share']:.1f} %",
+                "share": share_of,
                 **(
                     {"to expected shortfall": whole("shortfall component")}
                     if "shortfall component" in table
