@@ -332,6 +332,10 @@ class Tables(Case):
         moved = HOLDS.stress({"Y5": 1e-4, **dict.fromkeys(("S", "EURUSD", "R", "VOL", "OIL"), 0)})
         self.assertAlmostEqual(bond["money"] / moved.loc["bond", "profit"], 1, 3)
         self.assertAlmostEqual(bond["duration"], -bond["slope"] / HOLDS.values["bond"])
+        calm = {**dict.fromkeys(("S", "EURUSD", "R", "VOL", "OIL"), 0)}
+        ends = [HOLDS.stress({"Y5": move, **calm}).loc["bond", "profit"] for move in (-0.01, 0.01)]
+        exact = sum(ends) / 0.01**2 / HOLDS.values["bond"]
+        self.assertAlmostEqual(bond["convexity"] / exact, 1, 2)
         calm = kd.Portfolio(MARKET, shares={"S": 1})
         with self.fails("no terms"):
             calm.sensitivities()
