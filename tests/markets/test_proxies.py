@@ -12,7 +12,7 @@ def whole(seed, count=900):
     """Return prices of two instruments, the second of which follows the first by 0.8."""
     rng = np.random.default_rng(seed)
     first = rng.normal(0, 0.01, count)
-    second = 0.0002 + 0.8 * first + rng.normal(0, 0.006, count)
+    second = 0.001 + 0.8 * first + rng.normal(0, 0.006, count)
     dates = pd.bdate_range("2024-01-01", periods=count)
     frame = pd.DataFrame({"old": first, "new": second}, dates)
     return 100 * (1 + frame).cumprod()
@@ -33,12 +33,15 @@ class Proxies(Case):
             np.testing.assert_allclose(filled.frame.iloc[500:], frame.iloc[500:])
             moves = filled.frame.pct_change().iloc[1:500]
             true = frame.pct_change().iloc[1:500]
-            ratios.append([moves["new"].std() / true["new"].std(), moves.corr().iloc[0, 1]])
+            own_drift = (moves["new"] - 0.8 * moves["old"]).mean()
+            spread = moves["new"].std() / true["new"].std()
+            ratios.append([spread, moves.corr().iloc[0, 1], own_drift])
             said = filled.read.choices[-1]
             slope, error = said.split("times ")[1].split(") on")[0].split(" (± ")
             gaps.append(float(slope) - 0.8)
             errors.append(float(error) + 0.005)  # as printed
-        spread, correlation = np.mean(ratios, axis=0)
+        spread, correlation, drift = np.mean(ratios, axis=0)
+        self.assertAlmostEqual(drift, 0.001, delta=0.0003)
         self.assertAlmostEqual(spread, 1, delta=0.02)
         self.assertAlmostEqual(correlation, 0.8, delta=0.01)  # of 0.8 x 0.01 beside 0.006
         self.assertCalibrated(gaps, errors)

@@ -210,6 +210,10 @@ class Directions(unittest.TestCase):
         (finding,) = unit_review(self.formula("shares * noise").compiled()).found
         self.assertIn("its formula gives", finding.text)
         self.assertEqual(unit_review(self.formula("usd / per_eur * noise").compiled()).found, [])
+        for mean in ("0.5", "2"):  # which may be an amount of something
+            text = MONEY_OF_TWO.replace("mean = 1\n", f"mean = {mean}\n")
+            other = model_from_text(text.replace('"usd / per_eur"', '"shares * noise"'))
+            self.assertEqual(unit_review(other.compiled()).uncompared, {"amount": ("noise",)})
         review = unit_review(self.formula("usd * odd").compiled())
         self.assertEqual((review.found, review.uncompared), ([], {"amount": ("odd",)}))
 
