@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import MISSING, Field, fields
 from typing import Any
@@ -16,6 +17,7 @@ from kindynos.validate import instance, invalid_argument
 
 # of parameters, which files written by earlier versions still use
 _EARLIER_NAMES = {"law": "inner"}
+NUMBER = re.compile(r"[-+]?(?:\d[\d_]*\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
 DEEPEST = 10  # distributions inside distributions
 
 
@@ -49,6 +51,26 @@ def distribution_from(
                 f"{name!r} lacks the parameter {key!r}; it takes {', '.join(by_name)}"
             )
     return distribution(**{key: _inner(value, depth) for key, value in parameters.items()})
+
+
+def distribution_in_words(text: str) -> tuple[Distribution | StatedDistribution, str]:
+    """Return the distribution that a text such as "pert 40 50 70 EUR/t" states, its parameters in
+    order, and the unit after them; raises ParameterError.
+
+    >>> distribution_in_words("pert 40 50 70 EUR/t")
+    (Pert(low=40.0, mode=50.0, high=70.0), 'EUR/t')
+    """
+    words = text.split()
+    begin = next((i for i, word in enumerate(words) if NUMBER.fullmatch(word)), len(words))
+    after = words[begin:]
+    end = next((i for i, word in enumerate(after) if not NUMBER.fullmatch(word)), len(after))
+    label, numbers = " ".join(words[:begin]), [float(word.replace("_", "")) for word in after[:end]]
+    names = [field.name for field in _fields(CATALOGUE.find(label)) if not field.kw_only]
+    if len(numbers) > len(names):
+        raise ParameterError(
+            f"{label} takes {', '.join(names)}, and {len(numbers)} numbers are stated"
+        )
+    return distribution_from(label, dict(zip(names, numbers, strict=False))), " ".join(after[end:])
 
 
 def _by_percentiles(name: str | None, parameters: Mapping[str, Any]) -> Distribution:

@@ -8,9 +8,9 @@ from typing import Any, Literal
 
 from kindynos.formula.shapes import Shape
 
-# value: not a row; the last four are written out: a whole number, a text of a few, True or False, a
-# date
-Wants = Literal["any", "row", "value", "table", "whole", "word", "flag", "date"]
+# value: not a row; events: several amounts in a trial; the last four are written out: a whole
+# number, a text of a few, True or False, a date
+Wants = Literal["any", "row", "value", "table", "events", "whole", "word", "flag", "date"]
 
 WRITTEN = ("whole", "word", "flag", "date")
 
@@ -23,6 +23,7 @@ class Parameter:
     wants: Wants = "any"
     optional: bool = False
     words: tuple[str, ...] = ()  # what a word may be
+    events: bool = False  # whether events may stand there too
 
 
 @dataclass(frozen=True)
@@ -30,13 +31,14 @@ class Function:
     """A function of the language.
 
     ``gives`` is ``"same"`` for element by element, ``"column"`` for one value from each row,
-    ``"row"`` for a row. ``compute`` takes the arguments by position (what is written out by name)
-    and gets ``periods=`` when ``gives`` is ``"row"``.
+    ``"row"`` for a row; of events ``"events"``, or ``"cell"`` for one value from those of a trial
+    (of a period, where they happen in periods). ``compute`` takes the arguments by position (what
+    is written out by name) and gets ``periods=`` when ``gives`` is ``"row"``.
     """
 
     name: str
     parameters: tuple[Parameter, ...]
-    gives: Literal["same", "column", "row"]
+    gives: Literal["same", "column", "row", "events", "cell"]
     compute: Callable[..., Any]
     help: str
     many: bool = False  # takes two or more values
@@ -60,6 +62,8 @@ class Function:
         answer = Shape()
         for shape in shapes:
             answer = answer | (Shape() if shape.table else shape)
+        if answer.events:
+            return Shape(answer.row, True, events=self.gives == "events")
         return {"same": answer, "column": answer.of_column(), "row": Shape(True, answer.random)}[
             self.gives
         ]

@@ -11,7 +11,10 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats, without_residue
+from kindynos.events import layers
+from kindynos.events.events import Events
 from kindynos.formula.assets import ASSETS
+from kindynos.formula.claims import CLAIMS
 from kindynos.formula.function import Function, Parameter
 from kindynos.formula.money import MONEY
 
@@ -71,7 +74,9 @@ def _so_far(name: str, operation: np.ufunc, help: str) -> Function:
     return Function(name, (Parameter("row", "row"),), "row", compute, help)
 
 
-def _total(row: Floats) -> Floats:
+def _total(row: Floats | Events) -> Floats:
+    if isinstance(row, Events):
+        return layers.total(row)
     return without_residue(row.sum(axis=0), np.abs(row).max(axis=0))
 
 
@@ -150,7 +155,13 @@ _CATALOGUE = (
     ),
     _row("lowest", lambda row: row.min(axis=0), "lowest over the periods"),
     _row("highest", lambda row: row.max(axis=0), "highest over the periods"),
-    _row("total", _total, "sum over the periods"),
+    Function(
+        "total",
+        (Parameter("row", "row", events=True),),
+        "column",
+        _total,
+        "sum over the periods; of claims, the sum of the events of a trial, or of each period",
+    ),
     _row("average", lambda row: row.mean(axis=0), "mean over the periods"),
     _row("median", lambda row: np.median(row, axis=0), "median over the periods"),
     _row("any_period", _any_period, "1 if a condition holds in some period, else 0"),
@@ -189,7 +200,7 @@ def _fold(pick: np.ufunc, values: tuple[Floats, ...]) -> Floats:
 
 
 FUNCTIONS: dict[str, Function] = {
-    function.name: function for function in (*_CATALOGUE, *MONEY, *ASSETS)
+    function.name: function for function in (*_CATALOGUE, *MONEY, *ASSETS, *CLAIMS)
 }
 
 

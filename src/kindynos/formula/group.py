@@ -73,7 +73,13 @@ class Group:
         """
         used = {**node.names(), **node.earlier_names()}
         if not any(name in self.names for name in used):
-            self._known.append((node, node.shape_of(shapes).row))
+            shape = node.shape_of(shapes)
+            if shape.events:
+                raise FormulaError(
+                    f"events at column {node.place} meet what is evaluated period by period; put "
+                    "what they come to into a line of its own"
+                )
+            self._known.append((node, shape.row))
             return _Known(node.place, len(self._known) - 1)
         if isinstance(node, Call) and node.function.whole_row:
             member = next(name for name in used if name in self.names)

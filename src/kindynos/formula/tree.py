@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, TypeGuard
 
@@ -17,6 +17,7 @@ import numpy as np
 
 from kindynos.arrays import RESIDUE, Floats, without_residue
 from kindynos.errors import FormulaError
+from kindynos.events.events import Events
 from kindynos.formula.function import Function
 from kindynos.formula.shapes import NUMBER, Shape
 
@@ -143,9 +144,15 @@ class Operation(Expression):
         return replace(self, operands=parts)
 
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
-        answer = NUMBER
-        for operand in self.operands:
-            answer = answer | value_kind(operand, shapes, f"operand of {self.symbol!r}")
+        answer, shapes_of = NUMBER, []
+        for position, operand in enumerate(self.operands):
+            scaled = self.symbol == "*" or (self.symbol == "/" and position == 0)
+            what = f"operand of {self.symbol!r}"
+            shape = value_kind(operand, shapes, what, events=scaled and not answer.events)
+            shapes_of.append(shape)
+            answer = answer | shape
+        if answer.events:
+            _check_rows(self.symbol, shapes_of)
         return answer
 
     def evaluate(self, scope: Scope) -> Floats:
@@ -223,7 +230,15 @@ class Call(Expression):
             if argument is None:
                 continue
             shape = argument.shape_of(shapes)
+            rows.append(shape)
             what = f"{parameter.name} of {function.name} at column {argument.place}"
+            if shape.events and (parameter.events or parameter.wants == "events"):
+                continue
+            if shape.events or parameter.wants == "events":
+                rule = "must be events, such as claims"
+                if parameter.wants != "events":
+                    rule = "must not be events; total(x) adds them up"
+                raise FormulaError(f"{what} {rule}")
             if parameter.wants == "row" and not shape.row:
                 kind = f"not a {shape}".replace("a one", "one")
                 raise FormulaError(
@@ -235,10 +250,11 @@ class Call(Expression):
                 raise FormulaError(
                     f"{what} must {'' if parameter.wants == 'table' else 'not '}be a table"
                 )
-            rows.append(shape)
+        if any(shape.events for shape in rows):
+            _check_rows(function.name, rows)
         return function.shape_of(rows)
 
-    def evaluate(self, scope: Scope) -> Floats:
+    def evaluate(self, scope: Scope) -> Any:
         function, options = self.function, dict[str, Any](self.options)
         values = [
             None if argument is None else argument.evaluate(scope) for argument in self.arguments
@@ -255,7 +271,18 @@ class Call(Expression):
                 {p.name: value for p, value in named if p.optional and value is not None}
             )
             values = values[: sum(not p.optional for p in function.inputs)]
-        return np.asarray(function.compute(*values, **options))
+        answer: Any = function.compute(*values, **options)
+        return answer if isinstance(answer, Events) else np.asarray(answer)
+
+
+def _check_rows(function: str, shapes: Sequence[Shape]) -> None:
+    """Raise FormulaError for a row beside events that do not happen in periods."""
+    in_periods = any(shape.row for shape in shapes if shape.events)
+    if not in_periods and any(shape.row for shape in shapes):
+        raise FormulaError(
+            f'{function} has events without periods and a row; say each = "period" of the claims, '
+            "or take one value of the row"
+        )
 
 
 @dataclass(frozen=True)
@@ -275,7 +302,7 @@ class Previous(Expression):
 
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
         earlier = Name(self.place, self.name).shape_of(shapes)
-        if not earlier.row:
+        if not earlier.row or earlier.events:
             raise FormulaError(
                 f"previous at column {self.place}: {self.name!r} is not a row, so it has no "
                 "earlier "
@@ -296,9 +323,18 @@ class Previous(Expression):
         )
 
 
-def value_kind(expression: Expression, shapes: Mapping[str, Shape], what: str) -> Shape:
-    """Return the kind of a part that must be a value; raises FormulaError for a table."""
+def value_kind(
+    expression: Expression, shapes: Mapping[str, Shape], what: str, events: bool = False
+) -> Shape:
+    """Return the kind of a part that must be a value, or may be ``events``; raises FormulaError
+    for a table, and for events.
+    """
     shape = expression.shape_of(shapes)
+    if shape.events and not events:
+        raise FormulaError(
+            f"{what} at column {expression.place} must not be events, which are multiplied and "
+            "divided by a number alone; total(x) adds them up"
+        )
     if shape.table:
         raise FormulaError(
             f"{what} at column {expression.place} must not be a table; use lookup(x, table)"

@@ -13,7 +13,7 @@ from kindynos.cohorts.binomials import split
 from kindynos.cohorts.cohort import Cohort
 from kindynos.distributions.bounded import Uniform
 from kindynos.errors import ModelError
-from kindynos.program.quantities import Driver, Line, distribution_driver
+from kindynos.program.quantities import Driver, Line, PickingDriver
 from kindynos.program.shared_call import SharedCall
 from kindynos.validate import owner_is
 
@@ -46,13 +46,12 @@ def declarations(
     if cohort.value or cohort.cost:
         rows.append(f"{name}_value")
     moves = f"{name}_moves"
-    driver = distribution_driver(
+    driver = PickingDriver(
         moves,
-        Uniform(0.0, 1.0),
-        periods,
-        each="period",
-        base=AT_BASE,
+        AT_BASE,
         source="the randomness of the cohort's moves",
+        distribution=Uniform(0.0, 1.0),
+        each="period",
     )
     call = SharedCall(
         Evolution(cohort, moves, tuple(rows), uncertain),

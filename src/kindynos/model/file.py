@@ -12,7 +12,7 @@ from typing import Any
 
 from kindynos.cohorts.cohort import Cohort
 from kindynos.distributions.base import Distribution
-from kindynos.distributions.registry import distribution_from
+from kindynos.distributions.registry import distribution_from, distribution_in_words
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import FileError, KindynosError, ModelError
 from kindynos.model.model import Model
@@ -77,6 +77,7 @@ class _ModelReader:
             *content.given,
             *content.drivers,
             *content.cohorts,
+            *content.claims,
             *content.lines,
             *content.outcomes,
             *content.checks,
@@ -91,7 +92,9 @@ class _ModelReader:
             model.quantities, model.statement.timeline, [*names, *model.quantities]
         ):
             table = f"[drivers.{quantity.name}]"
-            if isinstance(quantity, Line):
+            if isinstance(quantity, Line) and quantity.events is not None:
+                table = f"[claims.{quantity.name}]"
+            elif isinstance(quantity, Line):
                 kind = "outcomes" if quantity.outcome else "checks" if quantity.check else "lines"
                 table = f"[{kind}] {quantity.name}"
             self.mistakes.append(error.with_context(table=table))
@@ -124,6 +127,13 @@ class _ModelReader:
         for name, table in content.cohorts.items():
             with self._table(f"[cohorts.{name}]"):
                 model.cohort(name, _cohort(table))
+        for name, table in content.claims.items():
+            with self._table(f"[claims.{name}]"):
+                options = table.model_dump(include={"each", "unit", "source"})
+                count, _ = self._distribution(table.count)
+                size, unit = self._distribution(table.size)
+                options["unit"] = options["unit"] or unit or None
+                model.claims(name, count, size, **options)
         for position, entry in enumerate(content.correlations):
             with self._table(f"[[correlations]] number {position + 1}"):
                 self._correlate(model, entry)
@@ -204,6 +214,18 @@ class _ModelReader:
             with self._table("[drivers] table"):
                 defaults = stated_file.model_dump(exclude={"file"}, exclude_none=True)
                 model.drivers_from(self._beside(stated_file.file), **defaults)
+
+    def _distribution(self, value: Any) -> tuple[Any, str]:
+        """Return the distribution that a table or a text such as "pert 1 2 4 EUR" states, and the
+        unit; other texts, which name a quantity, as they are.
+        """
+        if isinstance(value, str) and " " in value.strip():
+            return distribution_in_words(value)
+        if not isinstance(value, Mapping):
+            return value, ""
+        parameters = {key: self._read(item) for key, item in value.items()}
+        label, process = parameters.pop("distribution", None), parameters.pop("process", None)
+        return _distribution_or_process(label, process, parameters), ""
 
     def _read(self, value: Any) -> Any:
         """Return a value as it is, or the numbers of the column of a file beside the model that it

@@ -344,6 +344,47 @@ class Model(Inline):
         for row in rows:
             self.add(row)
 
+    @checked
+    def claims(
+        self,
+        name: str,
+        count: Distribution | StatedDistribution | str,
+        size: Distribution | StatedDistribution,
+        *,
+        each: Each | None = None,
+        unit: str | None = None,
+        source: str | None = None,
+    ) -> None:
+        """Declare events of which there are several in a trial, or with ``each="period"`` in every
+        period, such as claims, losses or defaults: how many, and how large each of them is.
+
+        ``count`` is a distribution of whole numbers, which becomes the driver ``NAME_count``, or
+        names a quantity; parameters of both distributions may name quantities, so that claims may
+        share a driver (a storm year). The driver ``NAME_events`` picks the sizes: event k of a
+        trial stays as it is whatever the number of events. Formulas reduce the events to a number
+        per trial, or a row: ``total(NAME)``, ``largest(NAME)``, ``above(NAME, 1e6)``; and cut them
+        before: ``layer(NAME, 1e6, 4e6)``, ``capped(NAME, 5e6)``, ``NAME * inflation``. Raises
+        ModelError or ParameterError.
+
+        >>> from kindynos import Exponential, Model, Poisson
+        >>> model = Model("Hulls")
+        >>> model.claims("hull", Poisson(3), Exponential(0.2), unit="m EUR")
+        >>> model.outcome("ceded", "total(layer(hull, 0.5, 1))", unit="m EUR", better="low")
+        >>> exact = 3 * 0.2 * (np.exp(-0.5 / 0.2) - np.exp(-1.5 / 0.2))
+        >>> bool(abs(model.simulate(20_000, seed=1)["ceded"].mean - exact) < 0.002)
+        True
+        """
+        from kindynos.model.claims import declarations
+
+        check_name(name)
+        before = self._statement
+        try:
+            for made in declarations(name, count, size, self.periods, each, unit, source):
+                self.add(made)
+        except KindynosError:
+            self._statement = before
+            raise
+
     @overload
     def line(self, name: Function, /) -> Function: ...
     @overload

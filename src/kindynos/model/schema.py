@@ -135,6 +135,22 @@ class CohortTable(BaseModel):
         return dict(self.model_extra or {})
 
 
+class ClaimsTable(_Table):
+    """Events of which there are several in a trial."""
+
+    count: Any = Field(
+        description="How many: a distribution of whole numbers, or a quantity by name.",
+        examples=["poisson 12", "storms", {"distribution": "poisson", "mean": "expected"}],
+    )
+    size: Any = Field(
+        description="How large each of them is: a distribution.",
+        examples=["exponential 40_000", {"distribution": "pareto", "shape": 2.5, "scale": 1e5}],
+    )
+    each: Literal["period"] | None = Field(None, description="Draw them again each period.")
+    unit: str | None = UNIT
+    source: str | None = SOURCE
+
+
 class LineTable(_Table):
     """What is calculated."""
 
@@ -227,6 +243,9 @@ class Content(_Table):
     cohorts: dict[str, CohortTable] = Field(
         {}, description="Populations whose members move between states."
     )
+    claims: dict[str, ClaimsTable] = Field(
+        {}, description="Events of which there are several in a trial, such as claims."
+    )
     lines: dict[str, LineTable] = Field({}, description="What is calculated, by name.")
     outcomes: dict[str, OutcomeTable] = Field({}, description="What is reported, by name.")
     checks: dict[str, CheckTable] = Field(
@@ -287,6 +306,7 @@ _KEYS: dict[str, type[BaseModel]] = {
     "given": GivenTable,
     "drivers": DriverTable,
     "cohorts": CohortTable,
+    "claims": ClaimsTable,
     "lines": LineTable,
     "outcomes": OutcomeTable,
     "checks": CheckTable,

@@ -13,6 +13,7 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.registry import parameters_of
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import ModelError
+from kindynos.model.claims import claims_of
 from kindynos.processes.base import Process
 from kindynos.program.calculation import Calculation
 from kindynos.program.correlations import Correlation
@@ -24,6 +25,7 @@ from kindynos.program.quantities import (
     Driver,
     Given,
     Line,
+    PickingDriver,
     ProcessDriver,
     Quantity,
 )
@@ -42,7 +44,7 @@ def to_toml(statement: Statement) -> str:
     for quantity in statement.quantities.values():
         if not isinstance(quantity, Line) or quantity.calculation is not None:
             continue
-        if quantity.formula is None and not is_cohort_row(quantity):
+        if not _is_stated(quantity):
             raise ModelError(
                 f"line {quantity.name!r} is a Python function, which a model file cannot hold"
             )
@@ -89,7 +91,7 @@ def stated(program: Program) -> str:
     if it has no functions.
     """
     lines = list(program.lines.values())
-    kept = lines if all(line.formula is not None or is_cohort_row(line) for line in lines) else []
+    kept = lines if all(_is_stated(line) for line in lines) else []
     quantities: list[Quantity] = [*program.givens.values(), *program.drivers.values(), *kept]
     return _text(_tables(program.name, program.timeline, quantities, program.correlations))
 
@@ -130,20 +132,41 @@ def _tables(
     if timeline.periods is not None:
         head |= {"periods": timeline.periods, "start": timeline.start, "every": timeline.every}
     cohorts = cohorts_of(quantities)
-    moves = {f"{key}_moves" for key in cohorts}
-    lines = [q for q in quantities if isinstance(q, Line) and not is_cohort_row(q)]
-    drivers = [q for q in quantities if isinstance(q, Driver) and q.name not in moves]
+    claims = claims_of(quantities)
+    counts = {f"{key}_count": q for q in quantities for key in claims if q.name == f"{key}_count"}
+    lines = [q for q in quantities if isinstance(q, Line) and q.name not in claims]
+    lines = [line for line in lines if not is_cohort_row(line)]
+    drivers = [q for q in quantities if isinstance(q, Driver) and not isinstance(q, PickingDriver)]
     tables: Table = {
         "model": head,
         "given": {q.name: _given(q) for q in quantities if isinstance(q, Given)},
-        "drivers": {q.name: _driver(q) for q in drivers},
+        "drivers": {q.name: _driver(q) for q in drivers if q.name not in counts},
         "cohorts": {key: _cohort(key, cohort) for key, cohort in cohorts.items()},
+        "claims": {key: _claims(line, counts, quantities) for key, line in claims.items()},
         "lines": {q.name: _line(q) for q in lines if not q.outcome and not q.check},
         "outcomes": {q.name: _line(q) for q in lines if q.outcome},
         "checks": {q.name: {"formula": q.formula} for q in lines if q.check},
         "correlations": [_correlation(entry) for entry in correlations],
     }
     return {key: table for key, table in tables.items() if table}
+
+
+def _claims(line: Line, counts: Mapping[str, Any], quantities: Sequence[Quantity]) -> Table:
+    """Return the table of claims; their number by its distribution, or by its name."""
+    sizes = line.events
+    assert sizes is not None
+    picking = next(q for q in quantities if q.name == sizes.picking)
+    count = counts.get(sizes.count)
+    stated = {"source": count.source} if count is not None else {}
+    number = sizes.count if count is None else _distribution(count.distribution)
+    each = picking.each if isinstance(picking, PickingDriver) else None
+    size = _distribution(sizes.distribution)
+    return {"count": number, "size": size, "each": each, "unit": line.unit, **stated}
+
+
+def _is_stated(line: Line) -> bool:
+    """Whether a model file can hold a line."""
+    return line.formula is not None or line.events is not None or is_cohort_row(line)
 
 
 def _line(line: Line) -> Table:

@@ -36,6 +36,7 @@ from kindynos.plots.markets import (
 from kindynos.plots.optimum import optimum
 from kindynos.plots.policy import policy
 from kindynos.plots.quantity import quantity
+from kindynos.plots.return_periods import return_periods
 from kindynos.plots.robustness import robustness
 from kindynos.plots.scatter import scatter, scatter_of
 from kindynos.plots.sensitivity import sensitivity
@@ -77,6 +78,7 @@ __all__ = [
     "prices_rebased",
     "quantity",
     "resampled_weights",
+    "return_periods",
     "returns_through_time",
     "risk_levels",
     "robustness",

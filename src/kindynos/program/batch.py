@@ -4,6 +4,7 @@ single trial.
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -54,9 +55,11 @@ class BatchTask:
         self, batch: int, drawn: Mapping[str, Floats], trials: int
     ) -> tuple[dict[str, Floats], Notes]:
         """Return the kept quantities of a batch, worked out by slices of its trials where rows are
-        long: what lies between drivers and outcomes then takes the memory of a slice alone.
+        long or events many: what lies between drivers and outcomes then takes the memory of a slice
+        alone.
         """
-        width = max(SLICE_VALUES // max(self.program.periods, 1), 1)
+        longest = max(self.program.periods, math.ceil(self.program.events_a_trial), 1)
+        width = max(SLICE_VALUES // longest, 1)
         slices = [slice(begin, min(begin + width, trials)) for begin in range(0, trials, width)]
         kept: dict[str, Floats] = {}
         notes: Counter[tuple[str, str]] = Counter()

@@ -20,6 +20,7 @@ def identity(program: Program) -> str:
             for line in program.lines.values()
             if line.shared is not None
         ],
+        *[(line.name, line.events) for line in program.lines.values() if line.events is not None],
         [calculation.stated() for calculation in _calculations(program)],
         [repr(entry) for entry in program.correlations],
     )

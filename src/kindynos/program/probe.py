@@ -17,6 +17,7 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.dependence.scores import Scores
 from kindynos.errors import KindynosError, ModelError
+from kindynos.events.events import Events
 from kindynos.formula.shapes import Shape
 from kindynos.program.quantities import Driver, Line
 from kindynos.program.shared_call import SharedCall
@@ -82,6 +83,12 @@ class Probe:
             return
         with np.errstate(all="ignore"):
             self.values.update(step.evaluate(self.values, self.periods, self.trials))
+
+    @property
+    def events_a_trial(self) -> float:
+        """About how many events a trial has in all."""
+        values: list[Any] = list(self.values.values())
+        return sum(len(held.sizes) for held in values if isinstance(held, Events)) / self.trials
 
     def function(self, line: Line, shapes: Mapping[str, Shape]) -> FunctionStep:
         """Add a function line and return its step; raises ModelError when it mixes trials or

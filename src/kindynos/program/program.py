@@ -6,14 +6,17 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.dependence.groups import DriverGroup
 from kindynos.dependence.scores import Scores, joined
+from kindynos.distributions.stated import StatedDistribution
 from kindynos.engine.blocks import SHARES
 from kindynos.errors import FormulaError, KindynosError, ModelError
+from kindynos.events.events import Events
 from kindynos.finance.annual_rates import per_period
 from kindynos.finance.notes import listening
 from kindynos.formula.group import Group
@@ -27,15 +30,19 @@ from kindynos.program.probe import Probe
 from kindynos.program.quantities import (
     YEARLY,
     DependentDriver,
+    DistributionDriver,
     Driver,
     Given,
     Line,
+    PickingDriver,
     Quantity,
+    Sizes,
     with_figures,
 )
 from kindynos.program.steps import (
     CalculationStep,
     DependentStep,
+    EventStep,
     FormulaStep,
     GroupStep,
     SharedStep,
@@ -68,6 +75,7 @@ class Program:
     repairs: tuple[Repair, ...] = ()
     targets: frozenset[str] = frozenset()  # given figures that are targets of outcomes
     yearly: frozenset[str] = frozenset()  # rates a year that lines use as rates of a period
+    events_a_trial: float = 0.0  # about how many events a trial has that are held at a time
     recorded: bool = False  # whether its lines were read from a saved run without their functions
 
     @property
@@ -92,12 +100,32 @@ class Program:
 
     @property
     def quantities(self) -> list[str]:
-        """The names of everything that has a value in a run: all but tables."""
-        return [name for name, shape in self.shapes.items() if not shape.table]
+        """The names of everything that has a value in a run: all but tables and events."""
+        return [name for name, shape in self.shapes.items() if shape.array]
+
+    def shown_driver(self, name: str) -> Driver | None:
+        """Return a driver as people see it: of one that picks the sizes of claims, a driver of
+        these; None for one that picks something else.
+        """
+        driver = self.drivers[name]
+        if not isinstance(driver, PickingDriver):
+            return driver
+        for line in self.lines.values():
+            if line.events is not None and line.events.picking == name:
+                stated, unit = line.events.distribution, line.unit
+                about: dict[str, Any] = {"unit": unit, "source": driver.source, "each": "event"}
+                if isinstance(stated, StatedDistribution):
+                    return DependentDriver(name, distribution=stated, **about)
+                return DistributionDriver(name, distribution=stated, **about)
+        return None
+
+    def rests_on_events(self, name: str) -> bool:
+        """Return whether events, such as claims, are among what a quantity is calculated from."""
+        return any(self.shapes[n].events for n in self.ancestors([name]) if n in self.shapes)
 
     def is_quantity(self, name: str) -> bool:
         """Return whether a name has a value in a run."""
-        return name in self.shapes and not self.shapes[name].table
+        return name in self.shapes and self.shapes[name].array
 
     @property
     def named(self) -> list[str]:
@@ -196,10 +224,14 @@ class Program:
             }
 
     def _without_value(self, step: Step, trials: int) -> dict[str, Floats]:
-        return {
+        unknown: dict[str, Any] = {
             name: np.full(self.shapes[name].dimensions(self.periods, trials), np.nan)
             for name in step.names
         }
+        for name in step.names:
+            if self.shapes[name].events:
+                unknown[name] = Events(unknown[name], np.empty(0))
+        return unknown
 
     def as_used(self, drawn: Mapping[str, Floats]) -> dict[str, Floats]:
         """Return drivers' values as lines use them: rates a year that convert as those of a
@@ -295,8 +327,12 @@ class Program:
                 for name in freed.get(step.names, ()):
                     values.pop(name, None)
         shapes = self.shapes if needed is None else needed.intersection(self.shapes)
-        by_name = {**values, **as_stated}
-        return {name: value for name, value in by_name.items() if name in shapes}, notes
+        by_name = {
+            name: value
+            for name, value in {**values, **as_stated}.items()
+            if name in shapes and not self.shapes[name].events
+        }
+        return by_name, notes
 
 
 def _steps(
@@ -381,6 +417,7 @@ def compile_model(
         repairs,
         targets,
         yearly,
+        probe.events_a_trial,
     )
 
 
@@ -395,8 +432,14 @@ def _step_of(
     tried it; their shapes are put among the others.
     """
     line = lines[names[0]]
+    if line.tree is None:
+        _check_arrays(line, shapes)
     if len(names) > 1 or line.name in line.needs_earlier:
         step: Step = _group_step([lines[n] for n in names], shapes, periods)
+        probe.add(step)
+    elif line.events is not None:
+        step = _event_step(line.name, line.events, shapes)
+        shapes[line.name] = _events_shape(line.events, shapes)
         probe.add(step)
     elif line.shared is not None:
         step = probe.shared(line.shared)
@@ -415,6 +458,36 @@ def _step_of(
     return step
 
 
+def _event_step(name: str, sizes: Sizes, shapes: Mapping[str, Shape]) -> EventStep:
+    """Return the step of a line of events; raises ModelError for a number of events, or a parameter
+    of their size, that is no number, and for a row where events do not happen in periods.
+    """
+    for need in sizes.needs:
+        if not shapes[need].array:
+            raise ModelError(f"rests on {need!r}, a {shapes[need]}", owner=f"claims {name!r}")
+        if shapes[need].row and not shapes[sizes.picking].row:
+            raise ModelError(
+                f"{need!r} is a row; say each='period' for claims in every period",
+                owner=f"claims {name!r}",
+            )
+    return EventStep(name, sizes)
+
+
+def _events_shape(sizes: Sizes, shapes: Mapping[str, Shape]) -> Shape:
+    return Shape(shapes[sizes.picking].row, True, events=True)
+
+
+def _check_arrays(line: Line, shapes: Mapping[str, Shape]) -> None:
+    """Raise ModelError for a line that is no formula and needs events."""
+    for need in line.needs if line.events is None else ():
+        if need in shapes and shapes[need].events:
+            raise ModelError(
+                f"needs {need!r}, which are events; add a line such as 'total({need})', and use "
+                "that",
+                owner=f"line {line.name!r}",
+            )
+
+
 def _known_of(timeline: Timeline, quantities: Mapping[str, Quantity]) -> dict[str, Floats]:
     """Return what a timeline makes known, such as the number of each period, and no quantity is
     called.
@@ -431,7 +504,7 @@ def _known_of(timeline: Timeline, quantities: Mapping[str, Quantity]) -> dict[st
 
 def _may_mix_trials(line: Line) -> bool:
     """Return whether a line is worked out by a function of Python."""
-    return line.tree is None and line.calculation is None
+    return line.tree is None and line.calculation is None and line.events is None
 
 
 def _check_tables(line: Line, lines: Mapping[str, Line]) -> None:
@@ -452,9 +525,10 @@ def _checked_names(driver: DependentDriver, shapes: Mapping[str, Shape]) -> Depe
     a table.
     """
     for name in driver.needs:
-        if shapes[name].table:
+        if not shapes[name].array:
             raise ModelError(
-                f"a parameter cannot be the table {name!r}", owner=f"driver {driver.name!r}"
+                f"a parameter cannot be the {shapes[name]} {name!r}",
+                owner=f"driver {driver.name!r}",
             )
     return replace(driver, rows=any(shapes[name].row for name in driver.needs))
 
@@ -495,6 +569,11 @@ def _formula_shape(line: Line, shapes: Mapping[str, Shape]) -> Shape:
     if shape.table:
         raise FormulaError(
             "a line cannot be a table; use lookup(x, table)", owner=f"line {line.name!r}"
+        )
+    if shape.events and (line.outcome or line.check):
+        raise FormulaError(
+            "has several amounts in a trial; total(x) adds them up, largest(x) takes the largest",
+            owner=f"outcome {line.name!r}",
         )
     return shape
 

@@ -24,6 +24,7 @@ from kindynos.distributions.normal import NormalBased
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import KindynosError, ModelError, ParameterError
+from kindynos.events.events import Events, drawn_events
 from kindynos.finance.annual_rates import per_period
 from kindynos.formula.parse import is_name, parse
 from kindynos.formula.shapes import NUMBER, ROW, TABLE, Shape
@@ -300,9 +301,54 @@ class ProcessDriver(Driver):
 
 
 @dataclass(frozen=True)
+class PickingDriver(DistributionDriver):
+    """A driver whose value only picks the draws of something else, such as the sizes of claims or
+    the moves of a cohort: nothing about it could be otherwise than stated.
+    """
+
+
+@dataclass(frozen=True)
+class Sizes:
+    """How the events of a line are drawn: the names of their number and of the driver that picks
+    them, and the distribution of their size, whose parameters may be named.
+    """
+
+    count: str
+    picking: str
+    distribution: Distribution | StatedDistribution
+
+    @property
+    def needs(self) -> tuple[str, ...]:
+        """The names it uses."""
+        stated = self.distribution
+        named = stated.names if isinstance(stated, StatedDistribution) else ()
+        return tuple(dict.fromkeys((self.count, self.picking, *named)))
+
+    def drawn(self, values: Mapping[str, Floats]) -> Events:
+        """Return the events for values of what it needs, both with the trials last."""
+        stated = self.distribution
+
+        def named(events: Events) -> dict[str, Floats]:
+            assert isinstance(stated, StatedDistribution)
+            return {name: events.each(values[name]) for name in stated.names}
+
+        def sizes(scores: Floats, events: Events) -> Floats:
+            if isinstance(stated, Distribution):
+                return stated._quantile(scores)
+            return stated.values(scores, named(events))
+
+        def base(events: Events) -> Any:
+            if isinstance(stated, Distribution):
+                return stated.base_value
+            return stated.base_values(named(events))
+
+        return drawn_events(values[self.count], values[self.picking], sizes, base)
+
+
+@dataclass(frozen=True)
 class Line:
     """A calculated quantity: a function whose parameters are the quantities it needs, a formula,
-    one value of a shared call, or one line of a calculation, such as a cell of a workbook.
+    one value of a shared call, one line of a calculation, such as a cell of a workbook, or events.
 
     A line of a saved run, whose function is gone, has its ``recorded_needs`` alone.
     """
@@ -319,6 +365,7 @@ class Line:
     each_trial: bool = False
     shared: SharedCall | None = None
     calculation: Calculation | None = None
+    events: Sizes | None = None
     recorded_needs: tuple[str, ...] = ()
 
     @cached_property
@@ -333,6 +380,8 @@ class Line:
             return self.shared.inputs
         if self.calculation is not None:
             return self.calculation.needs(self.name)
+        if self.events is not None:
+            return self.events.needs
         if self.function is not None:
             return tuple(inspect.signature(self.function).parameters)
         return self.recorded_needs if self.tree is None else tuple(self.tree.names())

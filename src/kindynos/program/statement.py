@@ -246,20 +246,31 @@ class Statement:
             raise ModelError(f"the model has no {name!r}", unknown=name, known=self.quantities)
         if isinstance(driver, ProcessDriver):
             return _with_process_parameters(driver, changes)
-        if not isinstance(driver, DistributionDriver | DependentDriver):
+        if isinstance(driver, Line) and driver.events is not None:
+            drawn = driver.events.distribution
+        elif isinstance(driver, DistributionDriver | DependentDriver):
+            drawn = driver.distribution
+        else:
             label = next(w for k, w in WORDS.items() if isinstance(driver, k))
             raise ModelError(
                 f"{name!r} is a {label}, and has no parameter {next(iter(changes))!r} to set"
             )
-        parameters = parameters_of(driver.distribution)
+        parameters = parameters_of(drawn)
         check_parameters(f"distribution of {name!r}", changes, parameters)
         old = {key: value for key, value in parameters.items() if value is not None}
-        return distribution_from(driver.distribution.label, {**old, **changes})
+        return distribution_from(drawn.label, {**old, **changes})
 
     def _replacement(self, name: str, value: Any) -> Quantity:
         old = self.quantities.get(name)
         if old is None:
             raise ModelError(f"the model has no {name!r}", unknown=name, known=self.quantities)
+        if isinstance(old, Line) and old.events is not None:
+            if not isinstance(value, Distribution | StatedDistribution):
+                raise ModelError(
+                    f"the size of the claims {name!r} is a distribution, not {shown(value)}; their "
+                    f"number is {old.events.count!r}"
+                )
+            return replace(old, events=replace(old.events, distribution=value))
         if isinstance(old, Line):
             raise ModelError(
                 f"{name!r} is a line, which is calculated; only given figures and drivers are "

@@ -15,13 +15,14 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats, unmasked
+from kindynos.distributions.contract import too_extreme
 from kindynos.errors import FormulaError, KindynosError, ModelError, TrialError
 from kindynos.formula.group import Group
 from kindynos.formula.shapes import Shape
 from kindynos.formula.tree import Expression, Scope
 from kindynos.program.calculation import Calculation
 from kindynos.program.failing import one_by_one, single
-from kindynos.program.quantities import DependentDriver, Line
+from kindynos.program.quantities import DependentDriver, Line, Sizes
 from kindynos.program.shared_call import SharedCall, may_keep_state
 
 
@@ -66,6 +67,8 @@ class FormulaStep(Step):
             answer = self.tree.evaluate(Scope(values, periods))
         except KindynosError as error:
             raise FormulaError(str(error), owner=f"line {self.name!r}", place=error.place) from None
+        if self.shape.events:
+            return {self.name: answer}
         return {self.name: fitted(self.name, answer, self.shape.dimensions(periods, trials))}
 
 
@@ -116,6 +119,31 @@ class DependentStep(Step):
             values[name], {other: values[other] for other in self.driver.needs}
         )
         return {name: fitted(name, values_where, self.driver.shape.dimensions(periods, trials))}
+
+
+@dataclass(frozen=True)
+class EventStep(Step):
+    """A line of events: the claims of each trial."""
+
+    name: str
+    sizes: Sizes
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return (self.name,)
+
+    def evaluate(
+        self, values: Mapping[str, Floats], periods: int, trials: int
+    ) -> dict[str, Floats]:
+        try:
+            events: Any = self.sizes.drawn(values)
+        except KindynosError as error:
+            raise error.with_context(owner=f"claims {self.name!r}") from None
+        except ArithmeticError:
+            raise too_extreme(self.sizes.distribution).with_context(
+                owner=f"claims {self.name!r}"
+            ) from None
+        return {self.name: events}
 
 
 @dataclass(frozen=True)

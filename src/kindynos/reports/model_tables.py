@@ -55,7 +55,10 @@ def drivers_table(program: Program) -> FigureTable:
     ]
     more = ["P5", "P50", "P95", "below 0", Words("source")]
     table = table_of("Drivers", *columns, *more, numbers_first=True)
-    for name, driver in program.drivers.items():
+    for name in program.drivers:
+        driver = program.shown_driver(name)
+        if driver is None:
+            continue  # it says nothing but that something is drawn
         if not isinstance(driver, DistributionDriver):
             stated: object
             stated, each = (
@@ -98,7 +101,7 @@ def _ends(program: Program, driver: Driver, based: bool) -> list[str]:
     """Return what a driver that is simulated may be, a row after the last period, as the columns of
     the drivers' table.
     """
-    if program.recorded:
+    if program.recorded or driver != program.drivers[driver.name]:
         return ["-"] * (6 if based else 5)
     drawn = program.draw(PLANS["random"], 0, {0: TRIED}, program.ancestors([driver.name]))
     ends = np.atleast_2d(program.evaluate(drawn, TRIED, [driver.name])[0][driver.name])[-1]

@@ -41,7 +41,10 @@ def assumptions(run: Run) -> pd.DataFrame:
     """Return what is known and what is uncertain, with units and sources."""
     records = []
     for kind, quantities in (("given", run.program.givens), ("driver", run.program.drivers)):
-        for name, quantity in quantities.items():
+        for name in quantities:
+            quantity = run.program.shown_driver(name) if kind == "driver" else quantities[name]
+            if quantity is None:
+                continue
             records.append(
                 {
                     "name": name,

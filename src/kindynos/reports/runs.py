@@ -95,10 +95,29 @@ def _about(run: Run, name: str, asked: TableSpec) -> list[RenderableType]:
     parts: list[RenderableType] = [_reported(run, name, asked)]
     if run[name].is_row or not run.drivers:
         return parts
+    if _returns(run, name):
+        parts.append(return_periods_table(run[name]))
     parts.append(_or_why(partial(ranking, run, name), f"What moves {name}"))
     if risks_of(run, name):
         parts.append(_or_why(partial(register, run, name), f"Risks in {name}"))
     return parts
+
+
+def _returns(run: Run, name: str) -> bool:
+    """Return whether an outcome is an amount that rests on claims, of which one asks how often."""
+    rests = run.program.rests_on_events(name)
+    return rests and not (run[name].is_row or lumps.is_condition(run, name))
+
+
+def return_periods_table(result: Result) -> FigureTable:
+    """Return what an outcome reaches on its bad side once in so many trials."""
+    side = "at least" if result.better == "low" else "at most"
+    unit = f", {result.unit}" if result.unit else ""
+    table = table_of(f"How bad, and how often: {result.name}{unit}", "once in", side, "95 % error")
+    for years, row in result.return_periods().iterrows():
+        estimate = Estimate(row["value"], row["low"], row["high"])
+        table.add_row(f"{years:g} trials", *with_error(estimate, result.unit))
+    return table
 
 
 def _or_why(make: Any, title: str) -> RenderableType:
@@ -135,13 +154,15 @@ def _interval(chance: Estimate, decimals: int = 1) -> str:
 
 def _pictures(run: Run) -> dict[str, Draw]:
     """Return what draws each outcome, its drivers, and each row that was kept."""
-    from kindynos.plots import distribution, fan, sensitivity
+    from kindynos.plots import distribution, fan, return_periods, sensitivity
 
     pictures: dict[str, Draw] = {}
     for name in run.outcomes:
         if not np.isfinite(run[name].values).any():
             continue  # its table says so
         pictures[name] = partial(fan if run[name].is_row else distribution, run[name])
+        if _returns(run, name):
+            pictures[f"{name}-how-often"] = partial(return_periods, run[name])
         if not run[name].is_row and run.drivers:
             pictures[f"{name}-drivers"] = partial(sensitivity, run, name)
     for name in run.kept:

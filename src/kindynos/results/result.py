@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from abc import ABC, abstractmethod
-from collections.abc import Hashable, Iterator
+from collections.abc import Hashable, Iterator, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Generic, TypeVar, overload
 
@@ -30,9 +30,12 @@ from kindynos.validate import (
 )
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from kindynos.fitting.normality import Normality
 
 Figure = TypeVar("Figure", Estimate, Estimates)
+RETURN_PERIODS = (2.0, 5.0, 10.0, 20.0, 50.0, 100.0, 200.0)
 
 
 class Statistics(ABC, Generic[Figure]):
@@ -298,6 +301,30 @@ class Result(NumberStatistics, _Quantity[Estimate]):
     def _work_out(self, statistic: Statistic, *args: Any, **options: Any) -> Estimate:
         sample = self.ranked if self._ranks(statistic) else self.sample
         return statistic(sample, *args, **options)
+
+    @checked
+    def return_periods(self, years: Sequence[float] = RETURN_PERIODS) -> pd.DataFrame:
+        """Return what is reached or exceeded, on the bad side, once in so many trials, such as
+        years: the percentile 100 (1 - 1/T) of what is better low, 100/T of what is better high,
+        with its 95 % interval, by T. Raises ParameterError for T of 1 or less.
+
+        >>> from kindynos import Exponential, Model, Poisson
+        >>> model = Model("Hulls")
+        >>> model.claims("hull", Poisson(3), Exponential(0.2))
+        >>> model.outcome("loss", "total(hull)", better="low")
+        >>> frame = model.simulate(20_000, seed=1)["loss"].return_periods([10, 200])
+        >>> frame["value"].round(1).tolist()
+        [1.2, 2.0]
+        """
+        import pandas as pd
+
+        periods = array_of("years", years)
+        if not len(periods) or (periods <= 1).any():
+            raise invalid_argument("years", "above 1", years)
+        rare = 1 / periods if self.better == "high" else 1 - 1 / periods
+        found = self.percentile(100 * rare)
+        columns = {"value": np.asarray(found), "low": found.low, "high": found.high}
+        return pd.DataFrame(columns, pd.Index(periods, name="once in"))
 
     def normality(self) -> Normality:
         """Return tests of whether the valid trials are normal, the size of their departure, and a

@@ -22,7 +22,7 @@ def sheet(program: Program, values: Mapping[str, Floats]) -> pd.DataFrame:
     labels = program.timeline.labels
     rows = {}
     for name in [*program.givens, *program.drivers, *program.order]:
-        if name not in values or program.shapes[name].table:
+        if name not in values or not program.shapes[name].array:
             continue
         value = np.asarray(values[name], dtype=np.float64)
         if program.shapes[name].row:

@@ -25,7 +25,13 @@ from kindynos.errors import ModelError
 from kindynos.inference.estimates import Estimate
 from kindynos.processes.mean_reverting import MeanReverting
 from kindynos.program.correlations import Correlation
-from kindynos.program.quantities import DistributionDriver, Driver, ProcessDriver
+from kindynos.program.quantities import (
+    DistributionDriver,
+    Driver,
+    Line,
+    PickingDriver,
+    ProcessDriver,
+)
 from kindynos.program.statement import Statement
 from kindynos.results.options import SimulationOptions
 from kindynos.results.result import Result
@@ -234,11 +240,15 @@ class _Case:
                 periods = (self.statement.timeline.periods or 1) * driver.dt
                 parts = _of_process(driver, own, periods)
                 changes |= {f"{name}.{key}": value for key, value in parts.items()}
-            elif isinstance(driver, DistributionDriver):
-                unit = read_unit(driver.unit)
+                continue
+            picks = isinstance(driver, PickingDriver)
+            stated = _sized(self.statement, name) if picks else driver
+            distribution = _distribution_of(stated)
+            if stated is not None and distribution is not None:
+                unit = read_unit(stated.unit)
                 money = unit is not None and unit.is_money
-                other = moved(driver.distribution, own, money)
-                changes |= {} if other is None else {name: other}
+                other = moved(distribution, own, money)
+                changes |= {} if other is None else {stated.name: other}
         return self.statement.replace(**changes) if changes else self.statement
 
     def shifted(self) -> Statement:
@@ -293,6 +303,7 @@ class _Case:
             for name, driver in self.statement.quantities.items()
             if name in self.open
             and isinstance(driver, DistributionDriver)
+            and not isinstance(driver, PickingDriver)
             and driver.each_period
             and (driver.serial or 0.0) < self.request.kept
         }
@@ -318,7 +329,7 @@ class _Case:
         rows: dict[str, dict[str, Any]] = {}
         for name in self.first:
             driver = self.statement.quantities[name]
-            if not isinstance(driver, DistributionDriver):
+            if not isinstance(driver, DistributionDriver) or isinstance(driver, PickingDriver):
                 continue
 
             def gap(shift: float, name: str = name) -> float:
@@ -379,9 +390,27 @@ def _fixed(statement: Statement, ranks: dict[str, float]) -> dict[str, str]:
         if isinstance(driver, ProcessDriver):
             if not any(key in driver.process.parameters for key in WIDTHS):
                 why[name] = "a process without a volatility"
+        elif isinstance(driver, PickingDriver):
+            if _distribution_of(_sized(statement, name)) is None:
+                why[name] = "it only picks the draws of what is stated elsewhere"
         elif not isinstance(driver, DistributionDriver):
             why[name] = "its parameters are other quantities"
     return why
+
+
+def _sized(statement: Statement, picking: str) -> Line | None:
+    """Return the claims whose sizes a driver picks, None where it picks something else."""
+    lines = (q for q in statement.quantities.values() if isinstance(q, Line) and q.events)
+    return next((line for line in lines if line.events and line.events.picking == picking), None)
+
+
+def _distribution_of(quantity: Any) -> Distribution | None:
+    """Return the distribution of a driver, or of the sizes of claims, whose parameters are all
+    stated.
+    """
+    stated = quantity.events if isinstance(quantity, Line) else quantity
+    distribution = getattr(stated, "distribution", None)
+    return distribution if isinstance(distribution, Distribution) else None
 
 
 def _of_process(driver: ProcessDriver, by: Departure, periods: float) -> dict[str, float]:

@@ -5,17 +5,14 @@
 from __future__ import annotations
 
 import re
-from dataclasses import fields
 from typing import Any, NamedTuple
 
-from kindynos.distributions.catalogue import CATALOGUE
-from kindynos.distributions.registry import distribution_from
+from kindynos.distributions.registry import NUMBER, distribution_in_words
 from kindynos.errors import ModelError
 from kindynos.formula.parse import is_name
 from kindynos.formula.tree import PERIOD
 from kindynos.workbooks.labels import as_name
 
-NUMBER = re.compile(r"[-+]?(?:\d[\d_]*\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
 AIM = re.compile(rf"at (least|most)\s+({NUMBER.pattern})\s*(%?)")
 BETTER = re.compile(r"(higher|lower) is better")
 
@@ -72,29 +69,14 @@ def driver_in(text: str) -> Statement:
     """
     match = re.fullmatch(r"(?:([^=]*)=)?\s*([^=]+?)\s*:\s+(.+)", text.strip(), re.S)
     name, cell, stated = ("", *text.partition("=")[::2]) if match is None else match.groups("")
-    label, numbers, unit = _parts_of(stated)
-    if not cell.strip() or not label:
+    if not cell.strip() or not stated[:1].isalpha():
         raise ModelError(
             "say 'NAME = CELL: DISTRIBUTION PARAMETERS UNIT', such as 'Price = Inputs!C4: pert 40 "
             "50 70 EUR/t'"
         )
-    kind: Any = CATALOGUE.find(label)  # every distribution is a dataclass
-    names = [field.name for field in fields(kind) if not field.kw_only]
-    if len(numbers) > len(names):
-        raise ModelError(f"{label} takes {', '.join(names)}, and {len(numbers)} numbers are stated")
-    distribution = distribution_from(label, dict(zip(names, numbers, strict=False)))
+    distribution, unit = distribution_in_words(stated)
     options = {"unit": unit} if unit else {}
     return Statement(_as_stated(name), cell.strip(), distribution, options)
-
-
-def _parts_of(stated: str) -> tuple[str, list[float], str]:
-    """Return the distribution, its numbers and the unit of a text such as "pert 40 50 70 EUR/t"."""
-    words = stated.split()
-    begin = next((i for i, word in enumerate(words) if NUMBER.fullmatch(word)), len(words))
-    after = words[begin:]
-    end = next((i for i, word in enumerate(after) if not NUMBER.fullmatch(word)), len(after))
-    numbers = [float(word.replace("_", "")) for word in after[:end]]
-    return " ".join(words[:begin]), numbers, " ".join(after[end:])
 
 
 def _name_in(text: str) -> tuple[str, str]:

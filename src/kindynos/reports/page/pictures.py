@@ -249,8 +249,10 @@ def densities(run: Run) -> list[Density]:
     """
     rows = []
     for name in list(run.drivers)[:MOST_DENSITIES]:
-        driver = run.program.drivers[name]
-        if name not in run.kept:
+        driver = run.program.shown_driver(name)
+        if driver is None:
+            continue
+        if name not in run.kept or driver != run.program.drivers[name]:
             if isinstance(driver, DistributionDriver):
                 rows.append(replace(density_of(driver.distribution, driver.unit), name=name))
             continue

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from kindynos.program.quantities import DependentDriver
+from kindynos.program.quantities import DependentDriver, PickingDriver
 from kindynos.registry import Registry, check_options
 from kindynos.results.sensitivity.contributions import contributions_sensitivity
 from kindynos.results.sensitivity.rank import rank_sensitivity
@@ -43,10 +43,13 @@ METHODS: Registry[Callable[..., pd.DataFrame]] = Registry(
 
 def usual_method(run: SimulatedTrials, outcome: str) -> str:
     """Return the method by which an outcome is ranked by default: where drivers move together,
-    shares of what each explains alone overlap, and contributions do not. These need a value in the
+    shares of what each explains alone overlap, and a driver that picks the sizes of claims has no
+    rank; contributions serve both. These need a value in the
     base case, from which they start, and the functions of the model.
     """
-    if not move_together(run) or run.program.recorded:
+    reaching = run.program.ancestors([outcome])
+    picked = any(isinstance(run.program.drivers.get(n), PickingDriver) for n in reaching)
+    if run.program.recorded or not (picked or move_together(run)):
         return "rank"
     base = np.asarray(run.base[outcome], dtype=np.float64)
     finite = np.isfinite(base).all() and not np.isinf(run[outcome].values).any()
