@@ -103,6 +103,7 @@ def main() -> None:
     terminal()
     past_estimates()
     median_month()
+    berth_loans()
 
 
 def past_estimates() -> None:
@@ -202,6 +203,25 @@ def fuel_hedging() -> None:
     )
     shown["fuel_cost"] = [f"{value:,.0f}" for value in cost]
     shown.to_csv(HERE / "fuel_hedging.csv", index=False)
+
+
+def berth_loans() -> None:
+    """Loans to the owners of boats in Larkholm's harbour: amount, chance of default within the year,
+    share that is recovered, and group.
+    """
+    rng = np.random.default_rng(SEED + 9)
+    rows = []
+    for group, count, typical, chances, recovery in (
+        ("day boats", 60, 9_000, (0.01, 0.02, 0.04), 0.55),
+        ("charter boats", 40, 60_000, (0.02, 0.03, 0.06), 0.4),
+        ("workshops", 20, 140_000, (0.01, 0.015, 0.03), 0.3),
+    ):
+        for _ in range(count):
+            amount = round(typical * float(np.exp(0.5 * rng.standard_normal())), -2)
+            chance = f"{100 * float(rng.choice(chances)):g}%"
+            rows.append((int(amount), chance, f"{100 * recovery:g}%", group))
+    columns = ["amount", "chance", "recovery", "group"]
+    pd.DataFrame(rows, columns=columns).to_csv(HERE / "berth_loans.csv", index=False)
 
 
 def prices_and_oil() -> None:

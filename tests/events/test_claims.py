@@ -6,6 +6,8 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import numpy as np
+import pandas as pd
+from scipy import stats
 
 import kindynos as kd
 from kindynos.events.events import Events, scores_of_events
@@ -15,7 +17,7 @@ TRIALS = 20_000
 
 
 def recursion(rate, masses, points):
-    """The masses of a Poisson number of losses on a grid. Panjer, ASTIN Bulletin 12 (1981), 22-26."""
+    """The masses of a Poisson number of losses on a grid: Panjer, ASTIN Bulletin 12 (1981), 22."""
     weighed = rate * np.arange(len(masses)) * masses
     sums = np.zeros(points)
     sums[0] = math.exp(-rate * (1 - masses[0]))
@@ -36,7 +38,7 @@ def drawn(count, size, formulas, trials=TRIALS, seed=3, **options):
 
 
 class TestClosedForms(unittest.TestCase):
-    def assertNear(self, values, exact, message=""):
+    def assertNear(self, values, exact, message=""):  # noqa: N802  # as unittest names them
         error = values.std() / math.sqrt(len(values))
         self.assertLess(abs(values.mean() - exact), 3.5 * error + 1e-12, message)
 
@@ -100,8 +102,6 @@ class TestDraws(unittest.TestCase):
     def test_scores_are_uniform_and_independent(self):
         counts = np.full(4000, 25)
         scores = scores_of_events(np.random.default_rng(1).random(4000), counts).reshape(4000, 25)
-        from scipy import stats
-
         self.assertGreater(stats.kstest(scores.ravel(), "uniform").pvalue, 0.01)
         for k in (1, 2, 24):
             r = np.corrcoef(scores[:, 0], scores[:, k])[0, 1]
@@ -192,6 +192,103 @@ class TestEvents(unittest.TestCase):
 
     def test_a_residue_of_rounding_is_no_loss(self):
         self.assertEqual(float(stop_loss(np.array([0.1 + 0.2]), 0.3)[0]), 0.0)
+
+    def test_moments_in_the_year(self):
+        found = drawn(
+            kd.Poisson(6),
+            kd.Exponential(1),
+            {
+                "spring": "total(during(hull, 0.25, 0.5))",
+                "within": "above(during(during(hull, 0, 0.5), 0.25, 0.5))",
+                "count": "above(during(hull, 0.25, 0.5))",
+                "rest": "total(during(hull, 0, 0.25)) + total(during(hull, 0.5, 1))",
+                "all": "total(hull)",
+            },
+        )
+        np.testing.assert_allclose(found["spring"] + found["rest"], found["all"])
+        np.testing.assert_array_equal(found["within"], found["count"])
+        self.assertAlmostEqual(found["count"].mean(), 1.5, delta=0.04)
+        self.assertAlmostEqual(found["count"].var(), 1.5, delta=0.08)  # thinned, still Poisson
+        # sizes do not hang on when an event happens
+        self.assertAlmostEqual(found["spring"].mean(), 1.5, delta=0.06)
+
+
+class TestLoans(unittest.TestCase):
+    def book(self, count=50, chance=0.03):
+        groups = ["retail", "small firms"] * (count // 2)
+        columns = {"Exposure": 100.0, "PD": f"{100 * chance:g}%", "Recovery": 0.4, "group": groups}
+        return pd.DataFrame(columns, range(count))
+
+    def test_the_number_of_defaults_by_quadrature(self):
+        model = kd.Model("lender")
+        model.given(rho=0.2)
+        names = model.loans(self.book(), "book", correlation="rho")
+        self.assertEqual(names, ["book", "book_retail", "book_small_firms"])
+        model.outcome("number", "above(book)")
+        model.outcome("parts", "total(book_retail) + total(book_small_firms)")
+        model.outcome("loss", "total(book)")
+        levels, weights = np.polynomial.hermite_e.hermegauss(160)
+        weights /= weights.sum()
+        for rho in (0.0, 0.2, 0.5):
+            run = model.replace(rho=rho).simulate(TRIALS, seed=1)
+            given = stats.norm.cdf(
+                (stats.norm.ppf(0.03) - math.sqrt(rho) * levels) / math.sqrt(1 - rho)
+            )
+            for count in (0, 1, 3, 8):
+                exact = weights @ stats.binom.cdf(count, 50, given)
+                found = run["number"].chance(below=count + 0.5)
+                self.assertAlmostEqual(found, exact, delta=4 * math.sqrt(exact / TRIALS), msg=rho)
+            np.testing.assert_allclose(run["parts"].values, run["loss"].values)
+            np.testing.assert_allclose(run["loss"].values, 60 * run["number"].values)
+
+    def test_the_base_case_is_what_is_expected_at_the_base_of_the_factor(self):
+        model = kd.Model("lender")
+        model.loans(self.book(), "book", correlation=0.2)
+        model.outcome("loss", "total(book)")
+        given = stats.norm.cdf(stats.norm.ppf(0.03) / math.sqrt(0.8))
+        self.assertAlmostEqual(model.base_case()["value"]["loss"], 50 * 60 * given)
+
+    def test_a_loan_keeps_its_draws_beside_others(self):
+        values = []
+        for count in (20, 40):
+            model = kd.Model("lender")
+            model.loans(self.book(count, 0.2), "book", correlation=0.2)
+            model.outcome("number", "above(book)")
+            values.append(model.simulate(500, seed=1)["number"].values)
+        self.assertTrue((values[0] <= values[1]).all())
+
+    def test_files(self):
+        with TemporaryDirectory() as folder:
+            file, table = Path(folder, "lender.toml"), Path(folder, "loans.csv")
+            text = '[model]\nname = "m"\n[loans]\ntable = "loans.csv"\n'
+            file.write_text(text + '[outcomes]\nloss = "total(loans)"\n')
+            self.book().to_csv(table, index=False)
+            model = kd.load_model(file)
+            self.assertIn("0.15 is taken", model.quantities["loans_factor"].source)
+            again = Path(folder, "again.toml")
+            again.write_text(model.to_toml())
+            np.testing.assert_array_equal(
+                *(m.simulate(300, seed=2)["loss"].values for m in (model, kd.load_model(again)))
+            )
+            for lines, words in (
+                ("amount,chance\n100,1.2", "chance must be from 0 to 1, or in per cent, not 1.2"),
+                (
+                    "amount,chance\n100,",
+                    "chance must be from 0 to 1, or in per cent, not no number",
+                ),
+                ("amount,risk\n100,0.2", "needs the columns amount and chance"),
+                ("amount,chance,recovery\n100,0.2,-1", "recovery must be from 0 to 1"),
+            ):
+                table.write_text(lines + "\n")
+                with self.assertRaises(kd.FileError) as caught:
+                    kd.load_model(file)
+                self.assertIn(words, str(caught.exception))
+        for correlation in (1.0, -0.1):
+            with self.assertRaises(kd.KindynosError):
+                model = kd.Model("m")
+                model.loans(self.book(), "book", correlation=correlation)
+                model.outcome("loss", "total(book)")
+                model.simulate(100, seed=1)
 
 
 class TestModel(unittest.TestCase):

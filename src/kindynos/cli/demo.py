@@ -30,6 +30,8 @@ FILES = (
     "second_ferry.toml",
     "terminal.toml",
     "new_route.toml",
+    "vessel_claims.toml",
+    "berth_loans.toml",
 )
 DATA = (
     *("treasury_prices.csv", "treasury_holdings.csv", "treasury_holdings_november.csv"),
@@ -41,6 +43,7 @@ RECORDS = (
     "repair_bills.csv",
     "fuel_hedging.csv",
     "past_estimates.csv",
+    "berth_loans.csv",
     *TERMINAL,
 )
 WORKBOOKS = ("night_ferry.xlsx", "purser.xlsx")

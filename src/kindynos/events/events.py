@@ -37,6 +37,29 @@ class Events:
 
     counts: Floats
     sizes: Floats
+    keys: Floats | None = None  # of the cells, from which the moments of events follow
+    placed: Floats | None = None  # the moments themselves, once some events were left out
+
+    @cached_property
+    def moments(self) -> Floats:
+        """When each event happens, as a share of the year or the period, from 0 to 1: at random,
+        and in the base case evenly spread.
+        """
+        if self.placed is not None:
+            return self.placed
+        if self.keys is None:
+            raise ModelError("the moments of these events are not known")
+        starts = np.repeat(np.cumsum(self.whole) - self.whole, self.whole)
+        places = np.arange(len(self.sizes)) - starts
+        evenly = (places + 0.5) / np.repeat(np.maximum(self.whole, 1), self.whole)
+        at_base = np.repeat(self.keys == AT_BASE, self.whole)
+        # keys below 0 are used for nothing else
+        return np.where(at_base, evenly, scores_of_events(-self.keys, self.whole))
+
+    def only(self, kept: NDArray[np.bool_]) -> Events:
+        """Return those of the events that are kept, ``(events,)`` of true and false."""
+        ones = self.with_sizes(kept.astype(np.float64))
+        return Events(ones.reduced(np.add), self.sizes[kept], None, self.moments[kept])
 
     @cached_property
     def whole(self) -> NDArray[np.int64]:
@@ -98,8 +121,8 @@ def drawn_events(
             f"{total:,.0f} events at a time are more than can be held, {MOST_EVENTS:,}; claims of "
             "so many events are better one driver, their sum"
         )
-    empty = Events(rounded, np.empty(0))
     cells = np.ascontiguousarray(np.broadcast_to(keys, rounded.shape)).reshape(-1)
+    empty = Events(rounded, np.empty(0), cells)
     at_base = np.repeat(cells == AT_BASE, empty.whole)
     if at_base.all():
         return empty.with_sizes(np.array(np.broadcast_to(base(empty), at_base.shape)))

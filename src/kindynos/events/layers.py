@@ -42,6 +42,14 @@ def capped(events: Events, limit: Any) -> Events:
     return events.with_sizes(np.minimum(events.sizes, events.each(limit)))
 
 
+def during(events: Events, begin: Any, end: Any) -> Events:
+    """Return the events that happen from ``begin`` to before ``end``, shares of the year or the
+    period of a trial.
+    """
+    moments = events.moments
+    return events.only((moments >= events.each(begin)) & (moments < events.each(end)))
+
+
 def reinstated(ceded: Events, width: Any, times: Any, premium: Any = 0.0) -> Floats:
     """Return what a layer pays in each cell where its width is restored ``times`` times, less the
     premium of restoring it: ``premium`` for the whole width, in proportion to what is restored.

@@ -32,6 +32,13 @@ CLAIMS = (
         "events, each at most limit",
     ),
     Function(
+        "during",
+        (_EVENTS, Parameter("begin"), Parameter("end")),
+        "events",
+        layers.during,
+        "events from begin to before end, shares of the year (or period) in which they happen",
+    ),
+    Function(
         "reinstated",
         (_EVENTS, Parameter("width"), Parameter("times"), Parameter("premium", optional=True)),
         "cell",

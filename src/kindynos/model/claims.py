@@ -10,13 +10,13 @@ from kindynos.distributions.bounded import Uniform
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import ModelError
 from kindynos.events.events import AT_BASE
+from kindynos.program.drawn_events import Sizes
 from kindynos.program.quantities import (
     DependentDriver,
     DistributionDriver,
     Line,
     PickingDriver,
     Quantity,
-    Sizes,
     distribution_driver,
 )
 from kindynos.validate import one_of, owner_is, shown
@@ -49,7 +49,7 @@ def declarations(
         quantities.append(_count(f"{name}_count", count, periods, each, source))
         count = quantities[0].name
     quantities.append(picking)
-    sizes = Sizes(count, picking.name, size)
+    sizes = Sizes(picking.name, count, size)
     return [*quantities, Line(name, events=sizes, unit=unit)]
 
 
@@ -66,6 +66,7 @@ def _count(
     return distribution_driver(name, count, periods, each=each, source=source)
 
 
-def claims_of(quantities: Sequence[Quantity]) -> dict[str, Line]:
-    """Return the lines that are claims, by name."""
-    return {q.name: q for q in quantities if isinstance(q, Line) and q.events is not None}
+def claims_of(quantities: Sequence[Quantity]) -> dict[str, Sizes]:
+    """Return how claims are drawn, by name."""
+    lines = [q for q in quantities if isinstance(q, Line)]
+    return {line.name: line.events for line in lines if isinstance(line.events, Sizes)}

@@ -83,7 +83,7 @@ def drivers_in(
         own = {key: cells[position] for key, cells in texts.items() if cells[position]}
         stated = {**stated_defaults, **own}
         if titled and "name" in stated:
-            stated["name"] = _as_name(stated["name"])
+            stated["name"] = as_name(stated["name"])
         figures = {
             key: cells[position]
             for key, cells in numbers.items()
@@ -101,7 +101,7 @@ def drivers_in(
     return list(by_name.values())
 
 
-def _as_name(text: str) -> str:
+def as_name(text: str) -> str:
     """Return what an item is called as a name: Hull repair (steel) as hull_repair_steel."""
     name = re.sub(r"\W+", "_", text.strip().lower()).strip("_")
     return f"x{name}" if name[:1].isdigit() else name

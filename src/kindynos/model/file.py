@@ -18,6 +18,7 @@ from kindynos.errors import FileError, KindynosError, ModelError
 from kindynos.model.model import Model
 from kindynos.processes.base import Process
 from kindynos.processes.registry import process_from
+from kindynos.program.drawn_events import Sizes
 from kindynos.program.order import undeclared
 from kindynos.program.quantities import Line
 from kindynos.program.statement import MOST_QUANTITIES
@@ -78,6 +79,7 @@ class _ModelReader:
             *content.drivers,
             *content.cohorts,
             *content.claims,
+            *content.loans,
             *content.lines,
             *content.outcomes,
             *content.checks,
@@ -93,7 +95,8 @@ class _ModelReader:
         ):
             table = f"[drivers.{quantity.name}]"
             if isinstance(quantity, Line) and quantity.events is not None:
-                table = f"[claims.{quantity.name}]"
+                kind = "claims" if isinstance(quantity.events, Sizes) else "loans"
+                table = f"[{kind}.{quantity.name}]"
             elif isinstance(quantity, Line):
                 kind = "outcomes" if quantity.outcome else "checks" if quantity.check else "lines"
                 table = f"[{kind}] {quantity.name}"
@@ -134,6 +137,10 @@ class _ModelReader:
                 size, unit = self._distribution(table.size)
                 options["unit"] = options["unit"] or unit or None
                 model.claims(name, count, size, **options)
+        for name, table in content.loans.items():
+            with self._table(f"[loans.{name}]"):
+                options = table.model_dump(include={"correlation", "unit"})
+                model.loans(self._loans(table), name, **options)
         for position, entry in enumerate(content.correlations):
             with self._table(f"[[correlations]] number {position + 1}"):
                 self._correlate(model, entry)
@@ -214,6 +221,21 @@ class _ModelReader:
             with self._table("[drivers] table"):
                 defaults = stated_file.model_dump(exclude={"file"}, exclude_none=True)
                 model.drivers_from(self._beside(stated_file.file), **defaults)
+
+    def _loans(self, table: Any) -> Any:
+        """Return the table of loans: a file beside the model, or its columns."""
+        columns = table.model_dump(
+            include={"amount", "chance", "recovery", "group"}, exclude_none=True
+        )
+        if (table.table is None) == (not columns):
+            raise ModelError("say table, a file beside the model, or the columns, and not both")
+        if table.table is not None:
+            return self._beside(table.table)
+        if len({len(column) for column in columns.values()}) > 1:
+            raise ModelError(f"{', '.join(columns)} must have as many values as each other")
+        import pandas as pd
+
+        return pd.DataFrame(columns)
 
     def _distribution(self, value: Any) -> tuple[Any, str]:
         """Return the distribution that a table or a text such as "pert 1 2 4 EUR" states, and the

@@ -377,13 +377,56 @@ class Model(Inline):
         from kindynos.model.claims import declarations
 
         check_name(name)
+        self._add_all(declarations(name, count, size, self.periods, each, unit, source))
+
+    @checked
+    def loans(
+        self,
+        source: str | Path | pd.DataFrame,
+        name: str | None = None,
+        *,
+        correlation: float | str | None = None,
+        unit: str | None = None,
+        sheet: str | None = None,
+    ) -> list[str]:
+        """Declare a book of loans from a table: the losses of those that default are events, as
+        ``claims`` are; return its name and those of its groups.
+
+        The table (CSV, Excel, Parquet or a DataFrame) has the columns ``amount`` and ``chance`` (of
+        default, within the year), and perhaps ``recovery``, a share of the amount, and ``group``;
+        headings such as exposure and probability are understood. All loans share the driver
+        ``NAME_factor``, which is low in bad times; ``correlation`` (default: 0.15), or the quantity
+        that it names, says how closely they follow it. ``NAME`` holds the losses of all loans, and
+        ``NAME_GROUP`` those of a group. Raises FileError, with the row, for what no loan can have.
+
+        >>> import pandas as pd
+        >>> model = Model("Lender")
+        >>> book = pd.DataFrame({"amount": [100.0] * 50, "chance": 0.02, "recovery": 0.4})
+        >>> model.loans(book, "book", correlation=0.2)
+        ['book']
+        >>> model.outcome("loss", "total(book)", better="low")
+        >>> bool(abs(model.simulate(20_000, seed=1)["loss"].mean - 60) < 1.5)
+        True
+        """
+        from kindynos.model.loans import declarations, loans_in
+        from kindynos.tables.layout import TableFormat
+
+        if name is None and not isinstance(source, str | Path):
+            raise ModelError("a DataFrame needs name=, the name of the book")
+        label = check_name(Path(str(source)).stem if name is None else name)
+        loans = loans_in(source, TableFormat.checked(sheet=sheet))
+        return self._add_all(declarations(label, loans, correlation, unit))
+
+    def _add_all(self, quantities: Sequence[Quantity]) -> list[str]:
+        """Add quantities, or none of them; return the names of those that are events."""
         before = self._statement
         try:
-            for made in declarations(name, count, size, self.periods, each, unit, source):
-                self.add(made)
+            for quantity in quantities:
+                self.add(quantity)
         except KindynosError:
             self._statement = before
             raise
+        return [q.name for q in quantities if isinstance(q, Line)]
 
     @overload
     def line(self, name: Function, /) -> Function: ...

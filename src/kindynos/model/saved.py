@@ -27,7 +27,7 @@ from kindynos.errors import FileError, KindynosError
 from kindynos.formula.shapes import Shape
 from kindynos.model.file import model_from_text
 from kindynos.model.model import Model
-from kindynos.model.writing import stated
+from kindynos.model.writing import is_stated, stated
 from kindynos.program.program import Program
 from kindynos.program.quantities import Line
 from kindynos.results.run import Run
@@ -217,7 +217,7 @@ def _about(run: Run, values: Mapping[str, Floats]) -> dict[str, Any]:
             "python": platform.python_version(),
         },
         "model": stated(program),
-        "functions": any(line.formula is None for line in program.lines.values()),
+        "functions": not all(is_stated(line) for line in program.lines.values()),
         "lines": lines,
         "base": {name: np.asarray(base).tolist() for name, base in run.base.items()},
         "plan": run.drawing.plan.label,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
@@ -151,6 +152,25 @@ class ClaimsTable(_Table):
     source: str | None = SOURCE
 
 
+class LoansTable(_Table):
+    """Loans, each of which defaults once or not at all."""
+
+    table: str | None = Field(
+        None,
+        description="A file beside the model file with the columns amount and chance, and perhaps "
+        "recovery and group.",
+        examples=["loans.csv"],
+    )
+    amount: list[Any] | None = Field(None, description="Without a table: the amount of each loan.")
+    chance: list[Any] | None = Field(None, description="The chance of each.")
+    recovery: list[Any] | None = Field(None, description="What is recovered of each, as a share.")
+    group: list[str] | None = Field(None, description="The group of each.")
+    correlation: Any = Field(
+        None, description="How closely they follow the factor that they share; without: 0.15."
+    )
+    unit: str | None = UNIT
+
+
 class LineTable(_Table):
     """What is calculated."""
 
@@ -246,6 +266,9 @@ class Content(_Table):
     claims: dict[str, ClaimsTable] = Field(
         {}, description="Events of which there are several in a trial, such as claims."
     )
+    loans: dict[str, LoansTable] = Field(
+        {}, description="Loans that default once or not at all, by book; or one table of them."
+    )
     lines: dict[str, LineTable] = Field({}, description="What is calculated, by name.")
     outcomes: dict[str, OutcomeTable] = Field({}, description="What is reported, by name.")
     checks: dict[str, CheckTable] = Field(
@@ -271,6 +294,9 @@ class Content(_Table):
             listed = tables if isinstance(tables, list) else [tables]
             full["driver_tables"] = [{"file": t} if isinstance(t, str) else t for t in listed]
             full["drivers"] = {name: entry for name, entry in drivers.items() if name != "table"}
+        loans = full.get("loans")
+        if isinstance(loans, dict) and isinstance(loans.get("table"), str):
+            full["loans"] = {Path(loans["table"]).stem: loans}  # one book, called as its file
         for table, key in BARE.items():
             entries = full.get(table)
             if isinstance(entries, dict):
@@ -307,6 +333,7 @@ _KEYS: dict[str, type[BaseModel]] = {
     "drivers": DriverTable,
     "cohorts": CohortTable,
     "claims": ClaimsTable,
+    "loans": LoansTable,
     "lines": LineTable,
     "outcomes": OutcomeTable,
     "checks": CheckTable,

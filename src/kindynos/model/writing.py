@@ -14,9 +14,11 @@ from kindynos.distributions.registry import parameters_of
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import ModelError
 from kindynos.model.claims import claims_of
+from kindynos.model.loans import loans_of
 from kindynos.processes.base import Process
 from kindynos.program.calculation import Calculation
 from kindynos.program.correlations import Correlation
+from kindynos.program.drawn_events import Defaults, Sizes
 from kindynos.program.planned import PlannedChoice
 from kindynos.program.program import Program
 from kindynos.program.quantities import (
@@ -44,7 +46,7 @@ def to_toml(statement: Statement) -> str:
     for quantity in statement.quantities.values():
         if not isinstance(quantity, Line) or quantity.calculation is not None:
             continue
-        if not _is_stated(quantity):
+        if not is_stated(quantity):
             raise ModelError(
                 f"line {quantity.name!r} is a Python function, which a model file cannot hold"
             )
@@ -91,7 +93,7 @@ def stated(program: Program) -> str:
     if it has no functions.
     """
     lines = list(program.lines.values())
-    kept = lines if all(_is_stated(line) for line in lines) else []
+    kept = lines if all(is_stated(line) for line in lines) else []
     quantities: list[Quantity] = [*program.givens.values(), *program.drivers.values(), *kept]
     return _text(_tables(program.name, program.timeline, quantities, program.correlations))
 
@@ -132,17 +134,27 @@ def _tables(
     if timeline.periods is not None:
         head |= {"periods": timeline.periods, "start": timeline.start, "every": timeline.every}
     cohorts = cohorts_of(quantities)
-    claims = claims_of(quantities)
+    claims, loans = claims_of(quantities), loans_of(quantities)
+    factors = {book.factor for book in loans.values()}
+    by_name = {q.name: q for q in quantities}
     counts = {f"{key}_count": q for q in quantities for key in claims if q.name == f"{key}_count"}
-    lines = [q for q in quantities if isinstance(q, Line) and q.name not in claims]
+    lines = [q for q in quantities if isinstance(q, Line) and q.events is None]
     lines = [line for line in lines if not is_cohort_row(line)]
-    drivers = [q for q in quantities if isinstance(q, Driver) and not isinstance(q, PickingDriver)]
+    elsewhere = {*counts, *factors}  # drivers that the tables of claims and loans state
+    drivers = [
+        q
+        for q in quantities
+        if isinstance(q, Driver) and not isinstance(q, PickingDriver) and q.name not in elsewhere
+    ]
     tables: Table = {
         "model": head,
         "given": {q.name: _given(q) for q in quantities if isinstance(q, Given)},
-        "drivers": {q.name: _driver(q) for q in drivers if q.name not in counts},
+        "drivers": {
+            q.name: _driver(q) for q in drivers if q.name not in counts and q.name not in factors
+        },
         "cohorts": {key: _cohort(key, cohort) for key, cohort in cohorts.items()},
-        "claims": {key: _claims(line, counts, quantities) for key, line in claims.items()},
+        "claims": {n: _claims(n, sizes, counts, by_name) for n, sizes in claims.items()},
+        "loans": {key: _loans(book, by_name[key].unit) for key, book in loans.items()},
         "lines": {q.name: _line(q) for q in lines if not q.outcome and not q.check},
         "outcomes": {q.name: _line(q) for q in lines if q.outcome},
         "checks": {q.name: {"formula": q.formula} for q in lines if q.check},
@@ -151,20 +163,31 @@ def _tables(
     return {key: table for key, table in tables.items() if table}
 
 
-def _claims(line: Line, counts: Mapping[str, Any], quantities: Sequence[Quantity]) -> Table:
+def _claims(
+    name: str, sizes: Sizes, counts: Mapping[str, Any], quantities: Mapping[str, Quantity]
+) -> Table:
     """Return the table of claims; their number by its distribution, or by its name."""
-    sizes = line.events
-    assert sizes is not None
-    picking = next(q for q in quantities if q.name == sizes.picking)
-    count = counts.get(sizes.count)
-    stated = {"source": count.source} if count is not None else {}
-    number = sizes.count if count is None else _distribution(count.distribution)
-    each = picking.each if isinstance(picking, PickingDriver) else None
-    size = _distribution(sizes.distribution)
-    return {"count": number, "size": size, "each": each, "unit": line.unit, **stated}
+    picking, count = quantities[sizes.picking], counts.get(sizes.count)
+    assert isinstance(picking, PickingDriver)
+    return {
+        "count": sizes.count if count is None else _distribution(count.distribution),
+        "size": _distribution(sizes.distribution),
+        "each": picking.each,
+        "unit": quantities[name].unit,
+        "source": picking.source,
+    }
 
 
-def _is_stated(line: Line) -> bool:
+def _loans(book: Defaults, unit: str | None) -> Table:
+    """Return the table of a book of loans, with a list for each of its columns."""
+    loans = book.loans
+    columns = {"amount": loans.amounts, "chance": loans.chances, "recovery": loans.recoveries}
+    if any(loans.groups):
+        columns |= {"group": loans.groups}  # type: ignore[dict-item]
+    return {**columns, "correlation": book.correlation, "unit": unit}
+
+
+def is_stated(line: Line) -> bool:
     """Whether a model file can hold a line."""
     return line.formula is not None or line.events is not None or is_cohort_row(line)
 

@@ -299,6 +299,8 @@ def _essence(quantity: Quantity) -> str:
     how: Any = quantity.function if tree is None else _shape(tree)
     if quantity.shared is not None:
         how = (quantity.shared.cohort, quantity.shared.inputs)
+    if quantity.events is not None:
+        how = quantity.events
     return digest_of("line", how, quantity.target, quantity.better, quantity.missing)
 
 
@@ -347,6 +349,8 @@ def _described(quantity: Any) -> str:
             f"{quantity.value:,.10g}" if isinstance(quantity.value, float | int) else _row(quantity)
         )
     if isinstance(quantity, Line):
+        if quantity.events is not None:
+            return quantity.events.in_words
         return quantity.formula or "a function"
     source = getattr(quantity, "distribution", None) or getattr(quantity, "process", None)
     each = EACH if getattr(quantity, "each", None) == "period" else ""

@@ -25,6 +25,7 @@ from kindynos.formula.tree import PERIOD, TableSum
 from kindynos.program.calculation import Calculation
 from kindynos.program.correlations import Correlation, Repair, groups_of
 from kindynos.program.correlations import check_names as check_correlated_names
+from kindynos.program.drawn_events import DrawnEvents, Sizes
 from kindynos.program.order import check_names, ordered
 from kindynos.program.probe import Probe
 from kindynos.program.quantities import (
@@ -36,7 +37,6 @@ from kindynos.program.quantities import (
     Line,
     PickingDriver,
     Quantity,
-    Sizes,
     with_figures,
 )
 from kindynos.program.steps import (
@@ -111,7 +111,7 @@ class Program:
         if not isinstance(driver, PickingDriver):
             return driver
         for line in self.lines.values():
-            if line.events is not None and line.events.picking == name:
+            if isinstance(line.events, Sizes) and line.events.picking == name:
                 stated, unit = line.events.distribution, line.unit
                 about: dict[str, Any] = {"unit": unit, "source": driver.source, "each": "event"}
                 if isinstance(stated, StatedDistribution):
@@ -458,7 +458,7 @@ def _step_of(
     return step
 
 
-def _event_step(name: str, sizes: Sizes, shapes: Mapping[str, Shape]) -> EventStep:
+def _event_step(name: str, sizes: DrawnEvents, shapes: Mapping[str, Shape]) -> EventStep:
     """Return the step of a line of events; raises ModelError for a number of events, or a parameter
     of their size, that is no number, and for a row where events do not happen in periods.
     """
@@ -473,7 +473,7 @@ def _event_step(name: str, sizes: Sizes, shapes: Mapping[str, Shape]) -> EventSt
     return EventStep(name, sizes)
 
 
-def _events_shape(sizes: Sizes, shapes: Mapping[str, Shape]) -> Shape:
+def _events_shape(sizes: DrawnEvents, shapes: Mapping[str, Shape]) -> Shape:
     return Shape(shapes[sizes.picking].row, True, events=True)
 
 

@@ -24,13 +24,13 @@ from kindynos.distributions.normal import NormalBased
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import KindynosError, ModelError, ParameterError
-from kindynos.events.events import Events, drawn_events
 from kindynos.finance.annual_rates import per_period
 from kindynos.formula.parse import is_name, parse
 from kindynos.formula.shapes import NUMBER, ROW, TABLE, Shape
 from kindynos.formula.tree import PERIOD, Expression
 from kindynos.processes.base import Process
 from kindynos.program.calculation import Calculation
+from kindynos.program.drawn_events import DrawnEvents
 from kindynos.program.shared_call import SharedCall
 from kindynos.sampling.plans import ScoreRequest
 from kindynos.validate import finite, invalid_argument, one_of, owner_is, positive, shown
@@ -308,44 +308,6 @@ class PickingDriver(DistributionDriver):
 
 
 @dataclass(frozen=True)
-class Sizes:
-    """How the events of a line are drawn: the names of their number and of the driver that picks
-    them, and the distribution of their size, whose parameters may be named.
-    """
-
-    count: str
-    picking: str
-    distribution: Distribution | StatedDistribution
-
-    @property
-    def needs(self) -> tuple[str, ...]:
-        """The names it uses."""
-        stated = self.distribution
-        named = stated.names if isinstance(stated, StatedDistribution) else ()
-        return tuple(dict.fromkeys((self.count, self.picking, *named)))
-
-    def drawn(self, values: Mapping[str, Floats]) -> Events:
-        """Return the events for values of what it needs, both with the trials last."""
-        stated = self.distribution
-
-        def named(events: Events) -> dict[str, Floats]:
-            assert isinstance(stated, StatedDistribution)
-            return {name: events.each(values[name]) for name in stated.names}
-
-        def sizes(scores: Floats, events: Events) -> Floats:
-            if isinstance(stated, Distribution):
-                return stated._quantile(scores)
-            return stated.values(scores, named(events))
-
-        def base(events: Events) -> Any:
-            if isinstance(stated, Distribution):
-                return stated.base_value
-            return stated.base_values(named(events))
-
-        return drawn_events(values[self.count], values[self.picking], sizes, base)
-
-
-@dataclass(frozen=True)
 class Line:
     """A calculated quantity: a function whose parameters are the quantities it needs, a formula,
     one value of a shared call, one line of a calculation, such as a cell of a workbook, or events.
@@ -365,7 +327,7 @@ class Line:
     each_trial: bool = False
     shared: SharedCall | None = None
     calculation: Calculation | None = None
-    events: Sizes | None = None
+    events: DrawnEvents | None = None
     recorded_needs: tuple[str, ...] = ()
 
     @cached_property

@@ -16,6 +16,7 @@ from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import KindynosError, ModelError, concerning
 from kindynos.processes.base import Process
 from kindynos.program.correlations import Correlation
+from kindynos.program.drawn_events import Sizes
 from kindynos.program.planned import PlannedChoice
 from kindynos.program.program import Program, compile_model
 from kindynos.program.quantities import (
@@ -246,7 +247,7 @@ class Statement:
             raise ModelError(f"the model has no {name!r}", unknown=name, known=self.quantities)
         if isinstance(driver, ProcessDriver):
             return _with_process_parameters(driver, changes)
-        if isinstance(driver, Line) and driver.events is not None:
+        if isinstance(driver, Line) and isinstance(driver.events, Sizes):
             drawn = driver.events.distribution
         elif isinstance(driver, DistributionDriver | DependentDriver):
             drawn = driver.distribution
@@ -264,7 +265,7 @@ class Statement:
         old = self.quantities.get(name)
         if old is None:
             raise ModelError(f"the model has no {name!r}", unknown=name, known=self.quantities)
-        if isinstance(old, Line) and old.events is not None:
+        if isinstance(old, Line) and isinstance(old.events, Sizes):
             if not isinstance(value, Distribution | StatedDistribution):
                 raise ModelError(
                     f"the size of the claims {name!r} is a distribution, not {shown(value)}; their "

@@ -21,8 +21,9 @@ from kindynos.formula.group import Group
 from kindynos.formula.shapes import Shape
 from kindynos.formula.tree import Expression, Scope
 from kindynos.program.calculation import Calculation
+from kindynos.program.drawn_events import DrawnEvents, Sizes
 from kindynos.program.failing import one_by_one, single
-from kindynos.program.quantities import DependentDriver, Line, Sizes
+from kindynos.program.quantities import DependentDriver, Line
 from kindynos.program.shared_call import SharedCall, may_keep_state
 
 
@@ -126,7 +127,7 @@ class EventStep(Step):
     """A line of events: the claims of each trial."""
 
     name: str
-    sizes: Sizes
+    events: DrawnEvents
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -135,15 +136,15 @@ class EventStep(Step):
     def evaluate(
         self, values: Mapping[str, Floats], periods: int, trials: int
     ) -> dict[str, Floats]:
+        drawn: Any
         try:
-            events: Any = self.sizes.drawn(values)
+            drawn = self.events.drawn(values)
         except KindynosError as error:
             raise error.with_context(owner=f"claims {self.name!r}") from None
         except ArithmeticError:
-            raise too_extreme(self.sizes.distribution).with_context(
-                owner=f"claims {self.name!r}"
-            ) from None
-        return {self.name: events}
+            stated = self.events.distribution if isinstance(self.events, Sizes) else self.name
+            raise too_extreme(stated).with_context(owner=f"claims {self.name!r}") from None
+        return {self.name: drawn}
 
 
 @dataclass(frozen=True)

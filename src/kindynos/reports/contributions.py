@@ -21,6 +21,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.contributions import BASE
+from kindynos.results.sensitivity.methods import move_together
 from kindynos.results.sensitivity.rank import rank_correlations
 
 MOST_SHOWN = 20  # parts; the others are added up
@@ -82,9 +83,9 @@ def with_correlations(run: Run, outcome: str, frame: pd.DataFrame) -> Group:
         rank = ranks[str(name)]
         table.add_row(str(name), *signed_with_error(rank), *share_with_error(share))
     _add_others(table, frame, True, before=2)
-    remark = (
-        "Some drivers move together; contributions to the variance add up to 100 % all the same"
-    )
+    remark = "Contributions to the variance add up to 100 %"
+    if move_together(run):
+        remark = f"Some drivers move together; {remark[0].lower()}{remark[1:]} all the same"
     parts: list[RenderableType] = [table, Text(_remark(remark, frame, run), style="dim")]
     return Group(*parts)
 

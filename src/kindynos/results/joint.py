@@ -20,7 +20,7 @@ from kindynos.results.reached_correlations import ranks
 from kindynos.results.result import Result
 from kindynos.results.sensitivity.rank import first_order_share
 from kindynos.results.statistics import chance
-from kindynos.validate import checked, finite, instance
+from kindynos.validate import checked, finite, instance, proper_fraction
 
 FEWEST = 3
 SIDES = ("below", "above")
@@ -49,6 +49,30 @@ class JointDistribution(HandsOutCopies):
     def explained(self) -> Estimate:
         """The share of the variance of the second that the first explains."""
         return Estimate(1 - float(self.scatter), 1 - self.scatter.high, 1 - self.scatter.low)
+
+    @checked
+    def worst_together(self, share: float = 0.01) -> Estimate:
+        """Return how many of the worst trials of one quantity are among the worst of the other
+        too, both the worst ``share`` on their bad side: about ``share`` where they are independent,
+        1 where they fail together.
+
+        >>> from kindynos import Model, Normal
+        >>> model = Model("Two lines")
+        >>> model.driver("storm", Normal(0, 1))
+        >>> model.outcome("hulls", "exp(storm)", better="low")
+        >>> model.outcome("piers", "2 * storm", better="low")
+        >>> run = model.simulate(20_000, seed=1)
+        >>> round(run.joint("hulls", "piers").worst_together(), 2)
+        1.0
+        """
+        worst = proper_fraction("share", share)
+        hits = np.ones(self.x.size, dtype=bool)
+        for result in (self.x, self.y):
+            level = worst if result.better == "high" else 1 - worst
+            end = float(result.quantile(level))
+            hits &= result.values <= end if result.better == "high" else result.values >= end
+        both = _share(self.x, hits)
+        return Estimate(float(both) / worst, both.low / worst, min(both.high / worst, 1.0))
 
     def table(self) -> pd.DataFrame:
         """Return a DataFrame: the share of each quadrant with its error, the rank correlation, and

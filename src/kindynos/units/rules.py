@@ -33,6 +33,7 @@ RULES: dict[str, UnitRule] = {
     "largest": _OF("events"),
     "above": _OF("pure", ("events", "bound")),
     "layer": _OF("together", ("events", "begin", "width")),
+    "during": _OF("events"),
     "capped": _OF("together", ("events", "limit")),
     "reinstated": _OF("together", ("events", "width", "premium")),
     "stop_loss": _OF("together", ("loss", "begin", "width")),
