@@ -29,6 +29,7 @@ NAMES = (
     "robustness",
     "knowing",
     "choices",
+    "events",
     "hard_cases",
     "plans",
     "solver",

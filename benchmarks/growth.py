@@ -58,6 +58,14 @@ def ranked(model: kd.Model) -> None:
     model.simulate(TRIALS // 4, 1).sensitivity("y", "rank")
 
 
+def claims(count: int) -> kd.Model:
+    """Return a model of the sum of claims."""
+    model = kd.Model("Claims")
+    model.claims("hull", kd.Poisson(count), kd.Exponential(1.0))
+    model.outcome("loss", "total(hull)")
+    return model
+
+
 def portfolio(count: int) -> kd.Portfolio:
     generator = np.random.default_rng(1)
     moves = generator.normal(0, 0.01, (600, count)) + generator.normal(0, 0.01, (600, 1))
@@ -144,6 +152,11 @@ def work_of(folder: Path) -> dict[str, tuple[tuple[int, int], Callable[[int], ob
         "{} instruments, a table of risk": (
             small(20, 80),
             lambda count: portfolio(count).risk_table(),
+            LINEAR,
+        ),
+        "{} claims a trial": (
+            small(100, 400),
+            lambda count: claims(count).simulate(TRIALS, 1),
             LINEAR,
         ),
         "{} values of a series, fitted": (

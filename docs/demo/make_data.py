@@ -206,8 +206,8 @@ def fuel_hedging() -> None:
 
 
 def berth_loans() -> None:
-    """Loans to the owners of boats in Larkholm's harbour: amount, chance of default within the year,
-    share that is recovered, and group.
+    """Loans to the owners of boats in the harbour: amount, chance of default within the year, share
+    that is recovered, and group.
     """
     rng = np.random.default_rng(SEED + 9)
     rows = []

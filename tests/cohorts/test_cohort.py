@@ -232,6 +232,9 @@ class Models(Case):
         sheet = run.trial(7)
         self.assertTrue(all(value == int(value) for value in sheet.loc["fleet_sold"].iloc[1:]))
         self.assertLess(run.sensitivity("worth").loc["wear", "rank correlation"], -0.3)
+        shares = run.sensitivity("worth", "contributions")["share"]  # some trials at the base score
+        self.assertAlmostEqual(shares.sum(), 1)
+        self.assertGreater(shares["fleet_moves"], 0.2)
 
     def test_a_file_gives_the_same_bits_again(self):
         from kindynos.model.file import model_from_text

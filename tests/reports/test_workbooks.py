@@ -8,6 +8,7 @@ import pandas as pd
 from openpyxl import load_workbook
 
 import kindynos as kd
+from kindynos.formula.claims import CLAIMS
 from kindynos.formula.functions import FUNCTIONS
 from kindynos.reports.workbook.base_case import base_case
 from kindynos.reports.workbook.cell_formulas import column_name
@@ -50,6 +51,7 @@ a4 = "floor(-small) + 10 * ceil(-small) + 100 * floor(small) + 1000 * ceil(small
 a5 = "round(small) + round(odd) * 10 + round(-small)"
 a6 = "round(rate * 1000 / 3, 2)"
 a7 = "clip(price, 11, 14)"
+a7s = "stop_loss(price, 11, 2) + stop_loss(price, 10)"
 a8 = "lookup(price, steps) + interpolate(price, steps)"
 a9 = "lookup(small, steps)"
 a10 = "sin(small) + cos(odd)"
@@ -133,7 +135,8 @@ class Living(Folder):
         path = self.folder / "all.toml"
         path.write_text(MODEL)
         model = kd.load_model(path)
-        missing = [name for name in FUNCTIONS if f"{name}(" not in MODEL]
+        of_events = {f.name for f in CLAIMS if f.parameters[0].wants == "events"}
+        missing = [name for name in {*FUNCTIONS} - of_events if f"{name}(" not in MODEL]
         self.assertEqual(missing, [])
         found = model.simulate(200, seed=1)
         found.to_excel(self.folder / "all.xlsx")
@@ -152,6 +155,15 @@ class Living(Folder):
                 self.assertEqual(one is None, other is None, name)
                 if other is not None and np.isfinite(other):
                     self.assertAlmostEqual(one, other, delta=1e-9 * max(1, abs(other)))
+
+    def test_claims_have_values_only(self):
+        model = kd.load_model(DEMO / "vessel_claims.toml")
+        run = model.simulate(300, seed=1)
+        run.to_excel(self.folder / "claims.xlsx")
+        how = {row.name: row.how for row in base_case(run).rows.values()}
+        self.assertNotIn("hull_now", how)
+        self.assertIn("values only, no formula of cells for the events hull_now", how["all_hull"])
+        self.assertIn("all_hull", how["gross"])
 
     def test_the_lines_follow_a_changed_cell(self):
         model = kd.load_model(DEMO / "night_ferry.toml")

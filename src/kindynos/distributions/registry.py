@@ -58,7 +58,7 @@ def distribution_in_words(text: str) -> tuple[Distribution | StatedDistribution,
     order, and the unit after them; raises ParameterError.
 
     >>> distribution_in_words("pert 40 50 70 EUR/t")
-    (Pert(low=40.0, mode=50.0, high=70.0), 'EUR/t')
+    (Pert(low=40, mode=50, high=70), 'EUR/t')
     """
     words = text.split()
     begin = next((i for i, word in enumerate(words) if NUMBER.fullmatch(word)), len(words))

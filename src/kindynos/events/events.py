@@ -32,7 +32,7 @@ class Events:
 
     >>> storms = Events(np.array([2.0, 0.0, 1.0]), np.array([3.0, 4.0, 8.0]))
     >>> storms.reduced(np.add), (storms * np.array([1.0, 1.0, 2.0])).sizes
-    (array([ 7.,  0., 16.]), array([ 3.,  4., 16.]))
+    (array([7., 0., 8.]), array([ 3.,  4., 16.]))
     """
 
     counts: Floats

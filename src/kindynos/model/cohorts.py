@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.cohorts.binomials import split
@@ -85,9 +86,11 @@ class Evolution:
         full = np.ascontiguousarray(np.broadcast_to(scores, (len(scores), trials)))
         chances = cohort.fitted.drawn(split(full[0], 97)) if self.uncertain else None
         every = [chances] if chances is not None else _by_period(cohort, inputs, len(full))
-        at_base = bool((full == AT_BASE).all())
+        at_base = (full == AT_BASE).all(axis=0)
+        if at_base.any() and not at_base.all():
+            return self._by_parts(scores, inputs, at_base)
         made: dict[tuple[int, int], Floats] = {}
-        if at_base:
+        if at_base.all():
             counts, made = cohort._expected_at(len(full), trials, every, cohort._flows(inputs))
         else:
             counts = cohort._evolve(full, every, made, cohort._flows(inputs))
@@ -95,6 +98,21 @@ class Evolution:
         if len(rows) > len(cohort.states):
             answer[rows[-1]] = _value(cohort, counts, made)
         return answer
+
+    def _by_parts(
+        self, scores: Floats, inputs: dict[str, Any], at_base: NDArray[np.bool_]
+    ) -> dict[str, Floats]:
+        """Return the rows where some trials are at the base score and others are drawn."""
+        rows: dict[str, Floats] = {}
+        for part in (at_base, ~at_base):
+            own = {
+                name: value[..., part] if np.ndim(value) and np.shape(value)[-1] > 1 else value
+                for name, value in inputs.items()
+            }
+            drawn = scores[..., part] if scores.shape[-1] > 1 else scores
+            for name, row in self(**own, **{self.moves: drawn}).items():
+                rows.setdefault(name, np.empty((*row.shape[:-1], len(part))))[..., part] = row
+        return rows
 
 
 def _by_period(cohort: Cohort, inputs: dict[str, Any], periods: int) -> list[list[list[Any]]]:

@@ -157,11 +157,12 @@ def _pictures(run: Run) -> dict[str, Draw]:
     from kindynos.plots import distribution, fan, return_periods, sensitivity
 
     pictures: dict[str, Draw] = {}
+    first = next((name for name in run.outcomes if _returns(run, name)), None)
     for name in run.outcomes:
         if not np.isfinite(run[name].values).any():
             continue  # its table says so
         pictures[name] = partial(fan if run[name].is_row else distribution, run[name])
-        if _returns(run, name):
+        if name == first:
             pictures[f"{name}-how-often"] = partial(return_periods, run[name])
         if not run[name].is_row and run.drivers:
             pictures[f"{name}-drivers"] = partial(sensitivity, run, name)

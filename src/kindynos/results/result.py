@@ -314,7 +314,7 @@ class Result(NumberStatistics, _Quantity[Estimate]):
         >>> model.outcome("loss", "total(hull)", better="low")
         >>> frame = model.simulate(20_000, seed=1)["loss"].return_periods([10, 200])
         >>> frame["value"].round(1).tolist()
-        [1.2, 2.0]
+        [1.3, 2.4]
         """
         import pandas as pd
 

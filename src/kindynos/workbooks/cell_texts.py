@@ -69,7 +69,7 @@ def driver_in(text: str) -> Statement:
     """
     match = re.fullmatch(r"(?:([^=]*)=)?\s*([^=]+?)\s*:\s+(.+)", text.strip(), re.S)
     name, cell, stated = ("", *text.partition("=")[::2]) if match is None else match.groups("")
-    if not cell.strip() or not stated[:1].isalpha():
+    if not cell.strip() or not stated.strip()[:1].isalpha():
         raise ModelError(
             "say 'NAME = CELL: DISTRIBUTION PARAMETERS UNIT', such as 'Price = Inputs!C4: pert 40 "
             "50 70 EUR/t'"

@@ -72,7 +72,9 @@ class _Layout:
         places |= self._places("What is uncertain, at its base value", list(program.drivers))
         given = frozenset(places.values())
         areas = self._tables(sorted(tables))
-        lines = self._places("What is calculated", program.order)
+        lines = self._places(
+            "What is calculated", [name for name in program.order if name in self.values]
+        )
         used = {**places, **lines}
         for name in program.yearly.intersection(places):
             used[name] = self._place()

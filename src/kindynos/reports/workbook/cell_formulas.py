@@ -147,6 +147,9 @@ class Translator:
     def line(self, name: str, tree: Expression, row: int, is_row: bool) -> list[str]:
         """Return the formulas of a line: one, or one for each period. Raises NoCellFormulaError."""
         self._line = name
+        for used in tree.names():
+            if used not in self.values:  # claims, of which there are several in a trial
+                raise NoCellFormulaError(f"the events {used}")
         if not is_row:
             return [self.text(tree, None)]
         return self._by_period(tree, row)
@@ -244,6 +247,13 @@ class Translator:
         if own is None:
             raise NoCellFormulaError(f"the function {name}")
         return own(node, period)
+
+    def _stop_loss(self, node: Call, period: int | None) -> str:
+        loss, begin, *width = (
+            self.text(argument, period) for argument in node.arguments if argument is not None
+        )
+        over = f"MAX({loss}-{begin},0)"
+        return f"MIN({over},{width[0]})" if width else over
 
     # helper rows
 

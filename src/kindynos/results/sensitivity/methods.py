@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from kindynos.program.quantities import DependentDriver, PickingDriver
+from kindynos.program.quantities import DependentDriver
 from kindynos.registry import Registry, check_options
 from kindynos.results.sensitivity.contributions import contributions_sensitivity
 from kindynos.results.sensitivity.rank import rank_sensitivity
@@ -47,9 +47,7 @@ def usual_method(run: SimulatedTrials, outcome: str) -> str:
     rank; contributions serve both. These need a value in the
     base case, from which they start, and the functions of the model.
     """
-    reaching = run.program.ancestors([outcome])
-    picked = any(isinstance(run.program.drivers.get(n), PickingDriver) for n in reaching)
-    if run.program.recorded or not (picked or move_together(run)):
+    if run.program.recorded or not (run.program.rests_on_events(outcome) or move_together(run)):
         return "rank"
     base = np.asarray(run.base[outcome], dtype=np.float64)
     finite = np.isfinite(base).all() and not np.isinf(run[outcome].values).any()
