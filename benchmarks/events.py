@@ -13,7 +13,7 @@ import kindynos as kd
 from benchmarks.timing import SHORT, paired, repeats
 
 TRIALS, MEAN = 20_000, 12.0
-SEEDS = repeats(100)
+SEEDS = repeats(400)
 
 
 def model(mean: float = MEAN) -> kd.Model:
