@@ -59,6 +59,10 @@ class Reported(HandsOutCopies, Inline):
         result.
         """
 
+    @delegated_to("kindynos.reports.showing", "to_json")
+    def to_json(self) -> str:
+        """Return its figures and tables as JSON, as the command gives it with ``--json``."""
+
     @delegated_to("kindynos.reports.page.page", "write_page")
     def report(self, path: str | Path, *, author: str = "", note: str = "") -> None:
         """Write a page of it: one file that a browser opens without a network, with the ``author``

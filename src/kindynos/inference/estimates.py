@@ -84,6 +84,17 @@ class Estimate(float, Inline):
         """Why the interval is rough or missing, or what the figure is."""
         return self._note
 
+    def to_dict(self) -> dict[str, Any]:
+        """Return the figure with its interval as plain data, for JSON, which would keep the value
+        alone; an end that is not known is None.
+
+        >>> Estimate(10.0, 9.0, 12.0).to_dict()
+        {'value': 10.0, 'error': 1.5, 'low': 9.0, 'high': 12.0, 'rough': False, 'note': ''}
+        """
+        by_name = {"value": self.value, "error": self.error, "low": self.low, "high": self.high}
+        plain = {key: one if math.isfinite(one) else None for key, one in by_name.items()}
+        return {**plain, "rough": self.rough, "note": self.note}
+
     @property
     def shape(self) -> tuple[int, ...]:
         """The shape of one figure: ``()``."""

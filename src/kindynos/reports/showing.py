@@ -73,6 +73,11 @@ def signed(result: Any, author: str = "", note: str = "") -> Report:
     return replace(report_of(result), origin=origin)
 
 
+def to_json(result: Any) -> str:
+    """Return the plain data of a result as JSON."""
+    return signed(result).json()
+
+
 @singledispatch
 def report_of(result: Any) -> Report:
     """Return the report of a result; raises KindynosError for what has none."""

@@ -11,7 +11,9 @@ import pandas as pd
 
 from kindynos.errors import KindynosError
 from kindynos.inference.estimates import Estimate
+from kindynos.model.writing import is_stated, stated
 from kindynos.printable import is_unseen
+from kindynos.program.program import Program
 from kindynos.results.figures import DEFAULT, TableSpec, outcome_table
 from kindynos.results.risk_register import risks_of
 from kindynos.results.run import Run
@@ -32,6 +34,7 @@ def summary(run: Run, asked: TableSpec = DEFAULT) -> dict[str, Any]:
     ]
     return {
         **facts,
+        "model_file": model_text(run.program),
         "units": {name: run[name].unit for name in run.outcomes},
         "outcomes": outcomes,
         **_rankings(run),
@@ -39,6 +42,18 @@ def summary(run: Run, asked: TableSpec = DEFAULT) -> dict[str, Any]:
         **chances_asked(run, asked),
         **_checks(run),
     }
+
+
+def model_text(program: Program) -> str | None:
+    """Return the text of the model file of a run, None for what no file can hold, or for one that
+    rests on other files.
+    """
+    if any(not is_stated(line) for line in program.lines.values()):
+        return None
+    try:
+        return stated(program)
+    except KindynosError:
+        return None
 
 
 def _checks(run: Run) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from kindynos.errors import RunError
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.sample import Sample
 from kindynos.literals import ContributionBy, ContributionTo, SensitivityMethod, Side, StatisticName
+from kindynos.program.batch import SAME, BatchTask
 from kindynos.results.figures import FigureTables
 from kindynos.results.joint import JointDistribution, joint_distribution
 from kindynos.results.result import bad_side
@@ -72,6 +73,52 @@ class Run(FigureTables, SimulatedTrials, Reported):
             else:
                 columns[name] = result.values
         return pd.DataFrame(columns, index=pd.RangeIndex(self.size, name="trial"))
+
+    @staticmethod
+    @delegated_to("kindynos.model.from_json", "run_from_json")
+    def from_json(text: str) -> Run:
+        """Return the run whose JSON ``to_json`` or ``kindynos run --json`` gave: its model is
+        simulated again, and compared with the figures there.
+
+        Raises FileError for other texts, and RunError for a model with functions, and where the
+        trials are others now.
+
+        >>> from kindynos import Model, Normal, Run
+        >>> model = Model("Kiosk")
+        >>> model.driver("sales", Normal(100, 20))
+        >>> model.outcome("profit", "sales - 80")
+        >>> run = model.simulate(1000, seed=1)
+        >>> bool((Run.from_json(run.to_json())["profit"].values == run["profit"].values).all())
+        True
+        """
+
+    @checked
+    def verify(self) -> pd.DataFrame:
+        """Return whether the model gives the same trials today: the first, a middle and the last
+        batch are drawn and worked out again, and compared with what the run holds.
+
+        By quantity: ``same`` to the bit, and the ``largest difference`` in sds of the quantity;
+        ``attrs["same"]`` says whether all are the same to 1e-9 of an sd. Raises RunError for a
+        saved run that was opened without the functions of its model.
+        """
+        import pandas as pd
+
+        rows = {name: [True, 0.0] for name in self.kept}
+        for batch in sorted({0, self._blocks.batches // 2, self._blocks.batches - 1}):
+            part = self._blocks.part(batch)
+            task = BatchTask(self._program, self._plan, self.seed, self._blocks, self._kept)
+            for name, again in task(batch).values.items():
+                kept = self._values[name][..., part]
+                spread = float(np.nanstd(self._values[name])) or 1.0
+                gap = np.abs(again - kept)
+                gap[(again == kept) | (np.isnan(again) & np.isnan(kept))] = 0.0
+                largest = float(np.nan_to_num(gap, nan=np.inf).max(initial=0.0)) / spread
+                same = bool(np.array_equal(again, kept, equal_nan=True))
+                rows[name] = [rows[name][0] and same, max(rows[name][1], largest)]
+        columns = ["same", "largest difference"]
+        frame = pd.DataFrame.from_dict(rows, orient="index", columns=columns)
+        frame.attrs["same"] = bool((frame["largest difference"] <= SAME).all())
+        return frame.rename_axis("quantity")
 
     def checks(self) -> pd.DataFrame:
         """Return a row for each condition that the model says must hold: in how many trials it is

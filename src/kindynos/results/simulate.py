@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import math
 import signal
 from collections.abc import Iterable, Iterator
@@ -21,6 +22,7 @@ from kindynos.engine.simulation import Execution, Progress, SimulationOutput, co
 from kindynos.engine.workers import AHEAD, size_of, usable_cpus
 from kindynos.errors import ModelError, ParameterError, RunError, RunInterrupt, StoppedError
 from kindynos.program.batch import BatchTask
+from kindynos.program.identity import identity
 from kindynos.program.program import Program
 from kindynos.program.quantities import DistributionDriver
 from kindynos.results.held_conditions import raise_broken
@@ -30,6 +32,8 @@ from kindynos.results.trials import Drawing, RunRecord
 from kindynos.sampling.plans import PLANS, Plan
 from kindynos.validate import check_integer, checked, listed
 
+LOG = logging.getLogger("kindynos")  # for hosts; silent unless they listen
+LOG.addHandler(logging.NullHandler())
 PATIENCE = 2.0  # seconds of work by single trials from which on processes pay
 
 ROUNDS = 2  # in a row in which an aim must be met
@@ -43,6 +47,7 @@ def simulate(program: Program, settings: SimulationOptions) -> Run:
     plan = PLANS.find(settings.sampling)
     kept = kept_names(program, settings.keep)
     _check_memory(program, kept, settings.trials)
+    LOG.info("start: %s, %d trials, seed %d", program.name, settings.trials, seed)
     if settings.on_start is not None:
         settings.on_start(settings.trials)
     with processes_where_they_pay(program, settings) as (executor, hindered):
@@ -55,6 +60,8 @@ def simulate(program: Program, settings: SimulationOptions) -> Run:
             run = task.with_record(
                 run, replace(run._record, processes=settings.workers or usable_cpus())
             )
+    if LOG.isEnabledFor(logging.INFO):
+        _log_end(run)
     if settings.on_broken == "error":
         raise_broken(run)
     if not isinstance(settings.executor, ThreadPoolExecutor):
@@ -62,6 +69,17 @@ def simulate(program: Program, settings: SimulationOptions) -> Run:
     if settings.on_finish is not None:
         settings.on_finish(run)
     return run
+
+
+def _log_end(run: Run) -> None:
+    """Say in the log what a run was, and what some of its trials were warned of."""
+    about = run.name, run.size, run.seed, identity(run.program)
+    LOG.info("end: %s, %d trials, seed %d, fingerprint %s", *about)
+    for name in run.outcomes:
+        if run[name].n_failed:
+            LOG.warning("%s: %d of %d trials have no value", name, run[name].n_failed, run.size)
+        for text, count in run.warnings_of(name).items():
+            LOG.warning("%s: %s, in %d of %d trials", name, text, count, run.size)
 
 
 @contextmanager
