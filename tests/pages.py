@@ -1,6 +1,7 @@
 """Pages of the documentation, done as a reader would do them, in a folder with the demo files.
 
 - A block of ``toml`` whose first line names a file, ``# shop.toml``, is saved as that file.
+- A block of ``csv`` is saved as the file that the text before it names last.
 - Blocks of ``python`` are run one after the other in one namespace. A block of ``text`` right after
   one shows what it printed, and the value of its last expression.
 - In a block of ``console``, lines that begin with ``$ kindynos`` are run, and what follows each is
@@ -12,6 +13,7 @@
 
 import ast
 import io
+import logging
 import os
 import re
 import shlex
@@ -59,8 +61,14 @@ class Page:
         ):
             here = Path(folder) / "larkholm"
             shutil.copytree(DEMO, here, ignore=shutil.ignore_patterns("*.py", "__pycache__"))
-            with chdir(here):
-                return self._with_outputs(text)
+            log = logging.getLogger("kindynos")
+            handlers = list(log.handlers)
+            try:
+                with chdir(here):
+                    return self._with_outputs(text)
+            finally:  # a page may have listened to the log
+                log.handlers[:] = handlers
+                log.setLevel(logging.NOTSET)
 
     def _with_outputs(self, text: str) -> str:
         parts, end, printed = [], 0, None
@@ -69,6 +77,9 @@ class Page:
             kind, content = block[1].strip(), block[2]
             if kind == "text" and printed is not None and not between.strip():
                 content = printed
+            named = re.findall(r"`([\w-]+\.csv)`", between)
+            if kind == "csv" and named:
+                Path(named[-1]).write_text(content, encoding="utf-8")
             try:
                 printed = self._run(kind, content)
             except Exception as error:  # told with all others

@@ -318,6 +318,10 @@ def json_schema() -> dict[str, Any]:
         by_name = tables[table]
         bare = {"type": "string"} if key == "formula" else {"type": ["number", "array"]}
         by_name["additionalProperties"] = {"anyOf": [bare, by_name["additionalProperties"]]}
+    books = tables["loans"]
+    by_book = {"type": "object", "additionalProperties": books.pop("additionalProperties")}
+    del books["type"]
+    books["anyOf"] = [by_book["additionalProperties"], by_book]  # one book, or several by name
     names = {
         "type": ["string", "array", "object"],
         "description": "CSV files that have a driver in each row, by name or as tables with file "
