@@ -6,13 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.distributions.base import Distribution
 from kindynos.errors import ParameterError
-from kindynos.validate import finite, invalid_argument
+from kindynos.validate import checked, finite, invalid_argument
 
 
 class OnValues(Distribution):
@@ -40,6 +41,27 @@ class Discrete(OnValues):
     label = "discrete"
     formula = "P(x = values[i]) = probabilities[i]"
     use = "a few separate cases, each with its probability"
+
+    @classmethod
+    @checked
+    def from_survival(cls, table: Any, age: float) -> Discrete:
+        """Return the age at death of a person who is ``age`` now, from a table of the chances to
+        die within a year: a mapping or pairs of age and chance, a DataFrame, or a file with the
+        columns ``age`` and ``chance`` (also qx, probability).
+
+        The value is the age in which the person dies, a whole number; a chance holds until the next
+        age that is stated. What is left at the last age dies then. Of two lives, the longer is
+        ``max(his, hers)`` of two such drivers. Raises ParameterError or FileError for chances
+        outside 0 to 1, ages that do not rise or begin above ``age``, and a table that ends with
+        more than 1 % alive.
+
+        >>> lives = Discrete.from_survival({65: 0.1, 66: 0.2, 67: 1.0}, 65)
+        >>> [round(chance, 3) for chance in lives.probabilities]
+        [0.1, 0.18, 0.72]
+        """
+        from kindynos.distributions.survival import ages_at_death
+
+        return cls(*ages_at_death(table, age))
 
     def __post_init__(self) -> None:
         pairs = sorted(zip(*self._checked(), strict=True))

@@ -12,6 +12,7 @@ from typing import Any
 
 from kindynos.cohorts.cohort import Cohort
 from kindynos.distributions.base import Distribution
+from kindynos.distributions.discrete import Discrete
 from kindynos.distributions.registry import distribution_from, distribution_in_words
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import FileError, KindynosError, ModelError
@@ -214,13 +215,26 @@ class _ModelReader:
             if driver.cell is not None:
                 continue
             with self._table(f"[drivers.{name}]"):
-                read = {key: self._read(value) for key, value in driver.parameters.items()}
+                read = {key: self._read(value) for key, value in self._lives(driver).items()}
                 stated, options = _stated_driver(driver, read)
                 model.driver(name, stated, **options)
         for stated_file in content.driver_tables:
             with self._table("[drivers] table"):
                 defaults = stated_file.model_dump(exclude={"file"}, exclude_none=True)
                 model.drivers_from(self._beside(stated_file.file), **defaults)
+
+    def _lives(self, driver: Any) -> dict[str, Any]:
+        """Return the parameters of a driver; of ``survival``, a file of chances to die, and ``age``
+        those of the age at death.
+        """
+        parameters = dict(driver.parameters)
+        if driver.distribution != Discrete.label or "survival" not in parameters:
+            return parameters
+        table, age = parameters.pop("survival"), parameters.pop("age", None)
+        if parameters:
+            raise ModelError(f"with survival there is no {next(iter(parameters))}, but age")
+        found = Discrete.from_survival(self._beside(str(table)), age)
+        return {"values": list(found.values), "probabilities": list(found.probabilities)}
 
     def _loans(self, table: Any) -> Any:
         """Return the table of loans: a file beside the model, or its columns."""
