@@ -104,6 +104,7 @@ def main() -> None:
     past_estimates()
     median_month()
     berth_loans()
+    claims()
 
 
 def past_estimates() -> None:
@@ -203,6 +204,25 @@ def fuel_hedging() -> None:
     )
     shown["fuel_cost"] = [f"{value:,.0f}" for value in cost]
     shown.to_csv(HERE / "fuel_hedging.csv", index=False)
+
+
+def claims() -> None:
+    """Twelve years of claims on vessels: how many a year beside the vessels insured, and the amount
+    of each with an index of prices.
+    """
+    rng = np.random.default_rng(SEED + 7)
+    years = np.arange(2016, 2028)
+    vessels = np.linspace(33, 41, len(years)).round().astype(int)
+    counts = rng.poisson(rng.gamma(5, 0.16 * vessels / 5))
+    prices = np.cumprod(1 + rng.normal(0.03, 0.012, len(years)))
+    prices /= prices[0]
+    by_year = pd.DataFrame({"year": years, "vessels": vessels, "claims": counts})
+    by_year.to_csv(HERE / "claims_by_year.csv", index=False)
+    level = np.repeat(prices, counts)
+    amounts = 280_000 * level * np.exp(0.85 * rng.standard_normal(len(level)))
+    sizes = {"year": np.repeat(years, counts), "amount": amounts.round(-2).astype(int)}
+    frame = pd.DataFrame({**sizes, "price_index": level.round(4)})
+    frame.to_csv(HERE / "claim_sizes.csv", index=False)
 
 
 def berth_loans() -> None:

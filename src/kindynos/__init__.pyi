@@ -76,6 +76,7 @@ from kindynos.processes.pathset import PathSet as PathSet
 from kindynos.fitting.records import read_values as read_values
 from kindynos.fitting.records import read_series as read_series
 from kindynos.fitting.ranking import fit_distributions as fit_distributions
+from kindynos.fitting.counts import fit_counts as fit_counts
 from kindynos.fitting.calendar import calendar_regressors as calendar_regressors
 from kindynos.fitting.forecast import forecast as forecast
 from kindynos.fitting.series import fit_series as fit_series
@@ -165,7 +166,6 @@ from kindynos.distributions.recalibrated import Recalibrated as Recalibrated
 from kindynos.distributions.transforms import Clipped as Clipped
 from kindynos.distributions.uncertain import Uncertain as Uncertain
 from kindynos.distributions.smooth import SmoothPercentiles as SmoothPercentiles
-from kindynos.decisions.waiting import WaitingValue as WaitingValue
 from kindynos.fitting.diagnostics import Diagnostics as Diagnostics
 from kindynos.fitting.normality import Normality as Normality
 from kindynos.results.joint import JointDistribution as JointDistribution

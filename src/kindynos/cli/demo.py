@@ -44,6 +44,8 @@ RECORDS = (
     "fuel_hedging.csv",
     "past_estimates.csv",
     "berth_loans.csv",
+    "claims_by_year.csv",
+    "claim_sizes.csv",
     *TERMINAL,
 )
 WORKBOOKS = ("night_ferry.xlsx", "purser.xlsx")

@@ -19,6 +19,7 @@ from kindynos.tables.layout import TableFormat
 if TYPE_CHECKING:
     import pandas as pd
 
+    from kindynos.arrays import Floats
     from kindynos.fitting.ranking import Ranking
     from kindynos.fitting.series import SeriesRanking
     from kindynos.reports.report import Report
@@ -114,6 +115,18 @@ CALENDAR_AHEAD = 60  # periods for which days of trading are worked out
     type=FIGURE,
     help="A limit: values that reach it are known only to be at least so much.",
 )
+@click.option(
+    "--exposure",
+    metavar="COLUMN",
+    help="The column of what was exposed in each year: the values are yearly counts, and a rate is "
+    "fitted; 1 for years that are alike.",
+)
+@click.option(
+    "--index",
+    metavar="COLUMN",
+    help="The column of an index, such as of prices: each value is brought to the level of the "
+    "last one.",
+)
 @table_file
 @missing_words_option
 @with_output
@@ -136,6 +149,8 @@ def fit(
     truncated_below: float | None,
     column_of_thresholds: str | None,
     censored_above: float | None,
+    exposure: str | None,
+    index: str | None,
     layout: dict[str, Any],
     missing: tuple[str, ...],
 ) -> Report | None:
@@ -153,6 +168,8 @@ def fit(
       kindynos fit passengers.csv --series --trading-days --no-rolling
       kindynos fit past_estimates.csv --track-record
       kindynos fit repair_bills.csv --truncated-below 2000
+      kindynos fit claims_by_year.csv --column claims --exposure vessels
+      kindynos fit claim_sizes.csv --column amount --index price_index
     """
     column, dates, every = series["column"], series["dates"], series["every"]
     season = series["season"]
@@ -175,7 +192,7 @@ def fit(
         raise KindynosError(
             "--average goes with --as-driver, without --uncertain, --show, --series"
         )
-    known = _Known(truncated_below, column_of_thresholds, censored_above)
+    known = _Known(truncated_below, column_of_thresholds, censored_above, index)
     known.check(as_series)
     requested = _Wanted(
         TableFormat.checked(**layout, missing=missing),
@@ -186,7 +203,13 @@ def fit(
         uncertain,
         average,
     )
-    if as_series:
+    if exposure is not None:
+        if known != _Known() or as_series:
+            raise KindynosError(
+                "--exposure goes with counts, without --series, --index, thresholds"
+            )
+        answer = _counts(data, column, exposure, requested)
+    elif as_series:
         asked = (column, dates, every, season, ahead, regressors, not no_rolling)
         answer = _processes(data, *asked, requested)
     else:
@@ -241,6 +264,7 @@ class _Known:
     threshold: float | None = None
     column: str | None = None
     limit: float | None = None
+    index: str | None = None  # the column of the level that each value is of
 
     def check(self, as_series: bool) -> None:
         """Raise KindynosError for two kinds of thresholds, and for those of a series."""
@@ -249,7 +273,9 @@ class _Known:
                 "--truncated-below is one threshold, --column-of-thresholds one each"
             )
         if as_series and self != _Known():
-            raise KindynosError("thresholds and limits go with distributions, not with --series")
+            raise KindynosError(
+                "thresholds, limits and an index go with distributions, not with --series"
+            )
 
 
 @dataclass(frozen=True)
@@ -300,6 +326,9 @@ def _distributions(
     if known.column is not None:
         thresholds, _ = values_and_notes(data, known.column, requested.layout)
         threshold = thresholds[there]
+    if known.index is not None:
+        values, note = _at_last_level(data, values, known.index, requested.layout)
+        notes = [*notes, note]
     ranking: Ranking = fit_distributions(
         values[there],
         requested.candidates,
@@ -321,6 +350,44 @@ def _distributions(
     with Bar("bootstrap", SHARE) as progress:
         ranking._with_progress(lambda share: progress(round(100 * share), 100))
     return fits.distributions(column or data.stem, ranking, best, notes)
+
+
+def _at_last_level(
+    data: Path, values: Floats, index: str, layout: TableFormat
+) -> tuple[Floats, str]:
+    """Return values brought to the level of the last one by a column of an index, and a note."""
+    import numpy as np
+
+    from kindynos.fitting.records import values_and_notes
+
+    levels, _ = values_and_notes(data, index, layout)
+    there = ~np.isnan(values)
+    if not (levels[there] > 0).all():
+        raise KindynosError(f"the index {index!r} must be above 0 beside each value")
+    last = levels[there][-1]
+    ends = (levels[there] / last).min(), (levels[there] / last).max()
+    note = f"Values are brought to the level of the last one by {index} "
+    return values * last / levels, f"{note}({ends[0]:.3g} to {ends[1]:.3g} of it)"
+
+
+def _counts(data: Path, column: str | None, exposure: str, requested: _Wanted) -> Report | str:
+    """Return the rate of yearly counts, or the number in a year as a driver's table."""
+    from kindynos.fitting.counts import fit_counts
+    from kindynos.fitting.records import values_and_notes
+    from kindynos.model.writing import driver_table
+
+    counts, notes = values_and_notes(data, column, requested.layout)
+    exposed = None if exposure == "1" else values_and_notes(data, exposure, requested.layout)[0]
+    fitted = fit_counts(counts, exposed)
+    if requested.as_driver is not None:
+        year = float(fitted.exposure[-1])
+        source = f"{fitted.verdict}, {data.name}, for an exposure of {year:g}"
+        return driver_table(
+            requested.as_driver, fitted.distribution(year, requested.uncertain), source
+        )
+    from kindynos.reports.counts import counted
+
+    return counted(column or data.stem, fitted, notes)
 
 
 def _processes(

@@ -14,6 +14,7 @@ from kindynos.cohorts.result import CohortResult
 from kindynos.decisions.solve import CONSISTENT, Solution
 from kindynos.distributions.base import Distribution
 from kindynos.errors import KindynosError
+from kindynos.fitting.counts import CountFit
 from kindynos.fitting.forecast import Forecast
 from kindynos.fitting.ranking import Ranking
 from kindynos.fitting.series import SeriesRanking
@@ -38,6 +39,7 @@ from kindynos.reports import (
 from kindynos.reports import optimum as optima
 from kindynos.reports.bridges import bridge_report
 from kindynos.reports.console import console
+from kindynos.reports.counts import counted
 from kindynos.reports.forecasts import forecast_report
 from kindynos.reports.frontier import frontier_report
 from kindynos.reports.origin import Origin, model_of
@@ -103,6 +105,7 @@ report_of.register(Policy, policy_report)
 report_of.register(ModelFrontier, frontier_report)
 report_of.register(Bridge, bridge_report)
 report_of.register(Optimum, optima.optimum)
+report_of.register(CountFit, lambda fitted: counted("what was counted", fitted, []))
 report_of.register(TrackRecord, fits.track_record)
 report_of.register(Backtest, markets.backtested)
 
