@@ -77,6 +77,7 @@ from kindynos.fitting.records import read_values as read_values
 from kindynos.fitting.records import read_series as read_series
 from kindynos.fitting.ranking import fit_distributions as fit_distributions
 from kindynos.fitting.counts import fit_counts as fit_counts
+from kindynos.fitting.jointly import fit_jointly as fit_jointly
 from kindynos.fitting.calendar import calendar_regressors as calendar_regressors
 from kindynos.fitting.forecast import forecast as forecast
 from kindynos.fitting.series import fit_series as fit_series
@@ -162,7 +163,6 @@ from kindynos.errors import FitWarning as FitWarning
 from kindynos.markets.prices import Prices as Prices
 from kindynos.distributions.base import Affine as Affine
 from kindynos.distributions.base import Truncated as Truncated
-from kindynos.distributions.recalibrated import Recalibrated as Recalibrated
 from kindynos.distributions.transforms import Clipped as Clipped
 from kindynos.distributions.uncertain import Uncertain as Uncertain
 from kindynos.distributions.smooth import SmoothPercentiles as SmoothPercentiles

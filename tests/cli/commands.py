@@ -59,6 +59,7 @@ QUICK = {
     "policy": [("decide", "second_ferry.toml", *FEW)],
     "backtest": [("backtest", *HELD, "--method", "historical")],
     "fit": [("fit", "repair_bills.csv")],
+    "joint-fit": [("fit", "fuel_hedging.csv", "--jointly", "growth,max_drawdown")],
     "counts": [("fit", "claims_by_year.csv", "--column", "claims", "--exposure", "vessels")],
     "forecast": [
         (

@@ -116,6 +116,17 @@ CALENDAR_AHEAD = 60  # periods for which days of trading are worked out
     help="A limit: values that reach it are known only to be at least so much.",
 )
 @click.option(
+    "--jointly",
+    metavar="COLUMN,...",
+    help="Fit these columns together: a distribution for each, and the copula that joins them.",
+)
+@click.option(
+    "--as-drivers",
+    is_flag=True,
+    help="With --jointly: print drivers and correlations to paste into a model file, and nothing "
+    "else.",
+)
+@click.option(
     "--exposure",
     metavar="COLUMN",
     help="The column of what was exposed in each year: the values are yearly counts, and a rate is "
@@ -151,6 +162,8 @@ def fit(
     censored_above: float | None,
     exposure: str | None,
     index: str | None,
+    jointly: str | None,
+    as_drivers: bool,
     layout: dict[str, Any],
     missing: tuple[str, ...],
 ) -> Report | None:
@@ -170,6 +183,7 @@ def fit(
       kindynos fit repair_bills.csv --truncated-below 2000
       kindynos fit claims_by_year.csv --column claims --exposure vessels
       kindynos fit claim_sizes.csv --column amount --index price_index
+      kindynos fit fuel_hedging.csv --jointly growth,max_drawdown --as-drivers
     """
     column, dates, every = series["column"], series["dates"], series["every"]
     season = series["season"]
@@ -203,11 +217,11 @@ def fit(
         uncertain,
         average,
     )
-    if exposure is not None:
-        if known != _Known() or as_series:
-            raise KindynosError(
-                "--exposure goes with counts, without --series, --index, thresholds"
-            )
+    whole = _Whole(jointly, as_drivers, exposure)
+    whole.check(known, as_series, column)
+    if jointly is not None:
+        answer = _together(data, _names(jointly), as_drivers, requested.layout)
+    elif exposure is not None:
         answer = _counts(data, column, exposure, requested)
     elif as_series:
         asked = (column, dates, every, season, ahead, regressors, not no_rolling)
@@ -275,6 +289,27 @@ class _Known:
         if as_series and self != _Known():
             raise KindynosError(
                 "thresholds, limits and an index go with distributions, not with --series"
+            )
+
+
+@dataclass(frozen=True)
+class _Whole:
+    """What is asked of more than one column of values: several fitted together, or counts."""
+
+    jointly: str | None
+    as_drivers: bool
+    exposure: str | None
+
+    def check(self, known: _Known, as_series: bool, column: str | None) -> None:
+        """Raise KindynosError for options that do not go together."""
+        others = known != _Known() or as_series
+        if self.as_drivers and self.jointly is None:
+            raise KindynosError("--as-drivers goes with --jointly")
+        if self.jointly is not None and (others or self.exposure is not None or column is not None):
+            raise KindynosError("--jointly names its columns, and goes with --as-drivers alone")
+        if self.exposure is not None and others:
+            raise KindynosError(
+                "--exposure goes with counts, without --series, --index and thresholds"
             )
 
 
@@ -368,6 +403,25 @@ def _at_last_level(
     ends = (levels[there] / last).min(), (levels[there] / last).max()
     note = f"Values are brought to the level of the last one by {index} "
     return values * last / levels, f"{note}({ends[0]:.3g} to {ends[1]:.3g} of it)"
+
+
+def _together(data: Path, names: list[str], as_drivers: bool, layout: TableFormat) -> Report | str:
+    """Return columns fitted together, or as tables to paste into a model file."""
+    from kindynos.fitting.jointly import fit_jointly
+    from kindynos.fitting.records import values_and_notes
+    from kindynos.model.writing import joint_tables
+
+    read = {name: values_and_notes(data, name, layout) for name in names}
+    fitted = fit_jointly({name: values for name, (values, _) in read.items()})
+    if as_drivers:
+        margins = {name: ranking.best for name, ranking in fitted.margins.items()}
+        source = f"{len(fitted.records):,} records of {data.name}, fitted together"
+        return joint_tables(margins, fitted.correlations(), source)
+    from kindynos.reports.jointly import joint_fit
+
+    return joint_fit(
+        fitted, list(dict.fromkeys(note for _, notes in read.values() for note in notes))
+    )
 
 
 def _counts(data: Path, column: str | None, exposure: str, requested: _Wanted) -> Report | str:

@@ -258,6 +258,21 @@ def driver_table(
     return _text({"drivers": {name: _driver(driver)}})
 
 
+def joint_tables(
+    margins: Mapping[str, Distribution], correlations: Sequence[Mapping[str, Any]], source: str
+) -> str:
+    """Return drivers and how they move together, as a model file has them."""
+    drivers = {
+        name: _driver(DistributionDriver(name, source=source, distribution=one))
+        for name, one in margins.items()
+    }
+    entries = [
+        {"between": list(entry["names"]), **{k: v for k, v in entry.items() if k != "names"}}
+        for entry in correlations
+    ]
+    return _text({"drivers": drivers, "correlations": entries})
+
+
 def _given(given: Given) -> Table:
     entries = {"value": given.value, "unit": given.unit, "source": given.source}
     return {**entries, "convert": True} if given.convert else entries

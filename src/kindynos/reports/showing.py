@@ -16,6 +16,7 @@ from kindynos.distributions.base import Distribution
 from kindynos.errors import KindynosError
 from kindynos.fitting.counts import CountFit
 from kindynos.fitting.forecast import Forecast
+from kindynos.fitting.jointly import JointFit
 from kindynos.fitting.ranking import Ranking
 from kindynos.fitting.series import SeriesRanking
 from kindynos.fitting.track_record import TrackRecord
@@ -42,6 +43,7 @@ from kindynos.reports.console import console
 from kindynos.reports.counts import counted
 from kindynos.reports.forecasts import forecast_report
 from kindynos.reports.frontier import frontier_report
+from kindynos.reports.jointly import joint_fit
 from kindynos.reports.origin import Origin, model_of
 from kindynos.reports.policy import policy_report
 from kindynos.reports.report import Report
@@ -105,6 +107,7 @@ report_of.register(Policy, policy_report)
 report_of.register(ModelFrontier, frontier_report)
 report_of.register(Bridge, bridge_report)
 report_of.register(Optimum, optima.optimum)
+report_of.register(JointFit, lambda fitted: joint_fit(fitted, []))
 report_of.register(CountFit, lambda fitted: counted("what was counted", fitted, []))
 report_of.register(TrackRecord, fits.track_record)
 report_of.register(Backtest, markets.backtested)
