@@ -98,8 +98,8 @@ class JointFit(Reported):
             sd = float(np.std(again)) * math.sqrt(count / (count - 1))
             reach = Z * sd / max(1 - value**2, TINY)  # on Fisher's scale, where -1 and 1 are far
             centre = math.atanh(min(max(value, TINY - 1), 1 - TINY))
-            ends = (math.tanh(centre + side * reach) for side in (-1, 1))
-            found[self.names[i], self.names[j]] = Estimate(value, *ends)
+            low, high = math.tanh(centre - reach), math.tanh(centre + reach)
+            found[self.names[i], self.names[j]] = Estimate(value, low, high)
         return found
 
     def tails(self, copula: str | None = None) -> tuple[float, float]:
