@@ -114,7 +114,6 @@ from kindynos.results.joint import joint_distribution as joint_distribution
 # Many cases: scenarios, grids of values
 from kindynos.studies.comparison import compare as compare
 from kindynos.studies.sweep import sweep as sweep
-from kindynos.studies.comparison import ReportedMean as ReportedMean
 
 # Prices, portfolios, their risk and the best weights; more in kindynos.markets
 from kindynos.markets.prices import read_prices as read_prices
@@ -153,7 +152,6 @@ from kindynos.errors import FileError as FileError
 from kindynos.errors import RunError as RunError
 from kindynos.errors import TrialError as TrialError
 from kindynos.errors import GoalError as GoalError
-from kindynos.errors import RunInterrupt as RunInterrupt
 from kindynos.errors import StoppedError as StoppedError
 from kindynos.errors import DataWarning as DataWarning
 from kindynos.errors import FitWarning as FitWarning
@@ -161,6 +159,10 @@ from kindynos.errors import FitWarning as FitWarning
 # For annotations only: classes of what functions and methods return. Their constructors are
 # private and may change.
 from kindynos.markets.prices import Prices as Prices
+from kindynos.studies.comparison import ReportedMean as ReportedMean
+from kindynos.errors import RunInterrupt as RunInterrupt
+from kindynos.distributions.recalibrated import Recalibrated as Recalibrated
+from kindynos.decisions.waiting import WaitingValue as WaitingValue
 from kindynos.distributions.base import Affine as Affine
 from kindynos.distributions.base import Truncated as Truncated
 from kindynos.distributions.transforms import Clipped as Clipped

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,20 +11,18 @@ import click
 from kindynos.cli.options import missing_words_option, series_options, table_file
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import SHARE, Bar
+from kindynos.cli.regressors import Regressors, names_in_text, regressor_options
 from kindynos.cli.types import FIGURE, WHOLE
-from kindynos.errors import DataWarning, KindynosError
+from kindynos.errors import KindynosError
 from kindynos.tables.layout import TableFormat
 
 if TYPE_CHECKING:
-    import pandas as pd
-
     from kindynos.arrays import Floats
     from kindynos.fitting.ranking import Ranking
     from kindynos.fitting.series import SeriesRanking
     from kindynos.reports.report import Report
 
 SEED = 1
-CALENDAR_AHEAD = 60  # periods for which days of trading are worked out
 
 
 @click.command()
@@ -49,23 +46,7 @@ CALENDAR_AHEAD = 60  # periods for which days of trading are worked out
     type=WHOLE,
     help="Periods that the fan and the scores look ahead; default: one season.",
 )
-@click.option(
-    "--exog",
-    metavar="COLUMN,...",
-    help="Columns of the file that are regressors known ahead; rows after the last value of the "
-    "series give them for the periods to forecast.",
-)
-@click.option(
-    "--trading-days",
-    is_flag=True,
-    help="Working days less 5/2 weekend days of each period as a regressor.",
-)
-@click.option(
-    "--holidays",
-    type=click.Path(path_type=Path),
-    help="A table with the columns holiday (a name) and date; the number of each in a period is a "
-    "regressor.",
-)
+@regressor_options
 @click.option(
     "--no-rolling",
     is_flag=True,
@@ -147,9 +128,7 @@ def fit(
     as_series: bool,
     as_record: bool,
     ahead: int | None,
-    exog: str | None,
-    trading_days: bool,
-    holidays: Path | None,
+    regressors: Regressors,
     no_rolling: bool,
     candidates: str | None,
     criterion: str | None,
@@ -194,11 +173,10 @@ def fit(
 
         record = track_record(data, **layout, missing=missing)
         return fits.track_record(record)
-    regressors = _Regressors([] if exog is None else _names(exog), trading_days, holidays)
     if not as_series:
         _check_unused(
             {"--dates": dates, "--spacing": every, "--season": season, "--ahead": ahead}
-            | {"--exog": exog, "--trading-days": trading_days or None, "--holidays": holidays}
+            | regressors.options
             | {"--no-rolling": no_rolling or None}
         )
     _check_driver(as_driver, uncertain)
@@ -210,7 +188,7 @@ def fit(
     known.check(as_series)
     requested = _Wanted(
         TableFormat.checked(**layout, missing=missing),
-        None if candidates is None else _names(candidates),
+        None if candidates is None else names_in_text(candidates),
         criterion or ("aicc" if as_series else "aic"),
         show,
         as_driver,
@@ -220,7 +198,7 @@ def fit(
     whole = _Whole(jointly, as_drivers, exposure)
     whole.check(known, as_series, column)
     if jointly is not None:
-        answer = _together(data, _names(jointly), as_drivers, requested.layout)
+        answer = _together(data, names_in_text(jointly), as_drivers, requested.layout)
     elif exposure is not None:
         answer = _counts(data, column, exposure, requested)
     elif as_series:
@@ -311,38 +289,6 @@ class _Whole:
             raise KindynosError(
                 "--exposure goes with counts, without --series, --index and thresholds"
             )
-
-
-@dataclass(frozen=True)
-class _Regressors:
-    """What is known ahead: columns of the file, days of trading, holidays of another file."""
-
-    columns: list[str]
-    trading_days: bool
-    holidays: Path | None
-
-    def joined(
-        self, values: pd.Series, valid: pd.DataFrame | None, every: str | None, ahead: int | None
-    ) -> pd.DataFrame | None:
-        """Return all regressors of a series, those of its file ``known``; None without any."""
-        from kindynos.fitting.calendar import calendar_regressors, holidays_in
-
-        if not self.trading_days and self.holidays is None:
-            return valid
-        days = "working" if self.trading_days else "none"
-        named = None if self.holidays is None else holidays_in(self.holidays)
-        count = max(CALENDAR_AHEAD, ahead or 0) if valid is None else len(valid) - len(values)
-        calendar = calendar_regressors(values, count, days, named, every=every)
-        return calendar if valid is None else valid.join(calendar)
-
-
-def _names(text: str) -> list[str]:
-    """Return names parted by commas; those inside brackets and before a blank belong to a
-    name.
-    """
-    import re
-
-    return [name.strip() for name in re.split(r",(?![^(]*\))(?! )", text) if name.strip()]
 
 
 def _distributions(
@@ -451,22 +397,16 @@ def _processes(
     every: str | None,
     season: int | None,
     ahead: int | None,
-    regressors: _Regressors,
+    regressors: Regressors,
     rolling: bool,
     requested: _Wanted,
 ) -> Report | str:
     """Return the ranking of processes, or one of them as a driver's table."""
-    from kindynos.fitting.records import series_and_regressors
     from kindynos.fitting.series import fit_series
     from kindynos.model.writing import driver_table
 
-    values, valid, notes = series_and_regressors(
-        data, column, dates, every, requested.layout, regressors.columns
-    )
-    with warnings.catch_warnings(record=True) as caught:
-        warnings.simplefilter("always", DataWarning)
-        exog = regressors.joined(values, valid, every, ahead)
-    notes = [*notes, *(str(item.message) for item in caught)]
+    read = {"column": column, "dates": dates, "every": every}
+    values, exog, notes = regressors.of_series(data, read, requested.layout, ahead)
     with Bar("fitting", SHARE) as progress:
         ranking: SeriesRanking = fit_series(
             values,

@@ -10,6 +10,7 @@ import click
 from kindynos.cli.options import missing_words_option, series_options, table_file
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import SHARE, Bar
+from kindynos.cli.regressors import Regressors, regressor_options
 from kindynos.cli.types import FIGURE, WHOLE
 from kindynos.tables.layout import TableFormat
 
@@ -32,6 +33,7 @@ if TYPE_CHECKING:
     is_flag=True,
     help="Choose the process without trying it on the series' own history, which takes seconds.",
 )
+@regressor_options
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many paths.")
 @click.option("--seed", type=WHOLE, help="A whole number that reproduces them; else one is chosen.")
 @table_file
@@ -44,6 +46,7 @@ def forecast(
     above: tuple[float, ...],
     process: str | None,
     no_rolling: bool,
+    regressors: Regressors,
     trials: int,
     seed: int | None,
     layout: dict[str, Any],
@@ -58,15 +61,13 @@ def forecast(
     \b
       kindynos forecast passengers.csv --ahead 24 --above 30000
       kindynos forecast passengers.csv --process "smoothing: level x season" --out results
+      kindynos forecast passengers.csv --trading-days --no-rolling
     """
     from kindynos.fitting.forecast import forecast as forecast_of
-    from kindynos.fitting.records import series_and_regressors
     from kindynos.reports.forecasts import forecast_report
 
     form = TableFormat.checked(**layout, missing=missing)
-    values, _, notes = series_and_regressors(
-        data, series["column"], series["dates"], series["every"], form, []
-    )
+    values, exog, notes = regressors.of_series(data, series, form, ahead)
     with Bar("fitting", SHARE) as progress:
         answer = forecast_of(
             values,
@@ -75,6 +76,7 @@ def forecast(
             season=series["season"],
             every=series["every"],
             rolling=not no_rolling,
+            exog=exog,
             trials=trials,
             seed=seed,
             progress=lambda share: progress(round(100 * share), 100),

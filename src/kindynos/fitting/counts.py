@@ -182,8 +182,8 @@ def fit_counts(counts: Any, exposure: Any = None) -> CountFit:
     no whole numbers from 0 up, and for an exposure that is not above 0.
 
     >>> fitted = fit_counts([4, 7, 5, 9, 6, 3, 8], exposure=[36, 38, 38, 40, 41, 41, 42])
-    >>> round(fitted.rate, 3), fitted.distribution(exposure=42)
-    (0.152, Poisson(mean=6.39130434782609))
+    >>> round(fitted.rate, 3), round(fitted.distribution(exposure=42).mean, 2)
+    (0.152, 6.39)
     """
     values = array_of("counts", counts)
     if values.ndim != 1 or len(values) < FEWEST:

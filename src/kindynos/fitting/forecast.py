@@ -106,15 +106,17 @@ def forecast(
     every: str | None = None,
     candidates: Any = None,
     rolling: bool = True,
+    exog: Any = None,
     trials: Count = TRIALS,
     seed: Seed = None,
     progress: Callable[[float], Any] | None = None,
 ) -> Forecast:
     """Return the forecast of a series: the best of the processes that ``fit_series`` tries, or the
-    one named, simulated with the error of its parameters.
+    one named, which alone is fitted, simulated with the error of its parameters.
 
-    ``series`` and the options are those of ``fit_series``; ``ahead`` is how many periods, by
-    default one season, at least 12. Raises ParameterError as it does.
+    ``series`` and the options are those of ``fit_series``, ``exog`` too; ``ahead`` is how many
+    periods, by default one season, at least 12, and as far as regressors are known. Raises
+    ParameterError as it does.
 
     >>> from kindynos import Arima
     >>> made = Arima(ar=[0.5], sd=1.0, constant=4.0).paths(periods=120, trials=1, seed=3)[1:, 0]
@@ -124,16 +126,20 @@ def forecast(
     """
     ranking = fit_series(
         series,
-        candidates,
+        [process] if process is not None and candidates is None else candidates,
         season,
         every=every,
         rolling=rolling and process is None,
         horizon=ahead,
+        exog=exog,
         progress=progress,
     )
     name = ranking.names[0] if process is None else process
     known_name("process", name, ranking.names)
     count = max(PERIODS, ranking.season) if ahead is None else ahead
+    if ranking.exog and ahead is None:  # as far as they are known
+        later = len(next(iter(ranking.exog.values()))) - len(ranking.series.values)
+        count = min(count, later)
     selected = checked_seed(seed)
     paths = ranking[name].paths(count, trials, selected, uncertain=True)[1:]
     return Forecast(ranking, name, paths, selected)

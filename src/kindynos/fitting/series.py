@@ -78,6 +78,20 @@ class SeriesRanking(Reported):
     _look: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
 
     @cached_property
+    def doubts(self) -> list[str]:
+        """What looks wrong in the series, such as a slipped decimal point or a last period that is
+        not complete, a sentence each.
+        """
+        from kindynos.fitting.doubts import series_doubts
+
+        dates, count = self.series.dates, len(self.series.values)
+        long = self.series.every in ("month", "quarter", "year")
+        labels = [str(i + 1) for i in range(count)]
+        if dates is not None:
+            labels = [f"{date:%Y-%m}" if long else f"{date:%Y-%m-%d}" for date in dates]
+        return series_doubts(self.series.values, self.season, labels)
+
+    @cached_property
     def groups(self) -> dict[str, list[str]]:
         """The names in each group of processes whose criterion can be compared, best first; the
         best group first.

@@ -30,6 +30,7 @@ from kindynos.formatting import (
 from kindynos.inference.autocorrelation import autocorrelations, portmanteau
 from kindynos.processes.clustering import listed
 from kindynos.reports.answers import asked_sentences, opening, read_answer
+from kindynos.reports.forecasts import doubt_lines
 from kindynos.reports.report import DataTable, Draws, Report, only_files
 from kindynos.reports.runs import conditions_table, label
 from kindynos.reports.summary import chances_asked, plain_estimate, plain_value
@@ -303,7 +304,7 @@ def series(
     words += _outlying(outliers, coming, without)
     return Report.of(
         [
-            *opening([f"{ranking.verdict}."]),
+            *opening([f"{ranking.verdict}."], doubt_lines(ranking)),
             _processes(name, ranking),
             "",
             _process(selected, process),
@@ -317,6 +318,7 @@ def series(
             {
                 "column": name,
                 "notes": notes,
+                "doubts": ranking.doubts,
                 **_series_facts(ranking, selected),
                 "outliers": _by_period(outliers),
                 "ahead without outliers": None if without is None else _by_period(without),

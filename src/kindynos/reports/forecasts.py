@@ -9,12 +9,18 @@ from rich.text import Text
 
 from kindynos.cells import Cell
 from kindynos.fitting.forecast import YEAR, Forecast
+from kindynos.fitting.series import SeriesRanking
 from kindynos.formatting import number, per_cent, step_of
 from kindynos.model.writing import driver_table
 from kindynos.reports.answers import opening
 from kindynos.reports.report import Report, only_files
 from kindynos.reports.summary import plain_value
-from kindynos.reports.tables import CODE, table_of
+from kindynos.reports.tables import CODE, DOUBT, table_of
+
+
+def doubt_lines(ranking: SeriesRanking) -> list[Text]:
+    """Return what looks wrong in a series, as it stands after an answer."""
+    return [Text(f"To check: {doubt}", style=DOUBT) for doubt in ranking.doubts]
 
 
 def forecast_report(
@@ -50,7 +56,10 @@ def forecast_report(
     whole = table.assign(**{f"above {f:g}": list(c) for f, c in chances.items()})
     return Report.of(
         [
-            *opening(_sentences(name, _written(table.index[0], answer), table, total, count)),
+            *opening(
+                _sentences(name, _written(table.index[0], answer), table, total, count),
+                doubt_lines(answer.ranking),
+            ),
             shown,
             "",
             Text("\n".join(how), style="dim"),
@@ -66,6 +75,7 @@ def forecast_report(
                 "seed": answer.seed,
                 "verdict": answer.ranking.verdict,
                 "notes": list(notes),
+                "doubts": answer.ranking.doubts,
                 "ahead": [{"period": str(period)[:10], **row} for period, row in table.iterrows()],
                 "total": {"periods": count, **total},
                 "chances": [
