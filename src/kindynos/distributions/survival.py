@@ -67,7 +67,7 @@ def _columns(table: Any) -> tuple[Floats, Floats]:
         pairs = list(table.items()) if isinstance(table, Mapping) else table
         try:
             both = np.array(pairs, dtype=np.float64).reshape(-1, 2)
-        except (TypeError, ValueError):
+        except (TypeError, ValueError, OverflowError):
             raise ParameterError("the table must have pairs of age and chance") from None
         ages, chances = both.T
     if not len(ages) or np.isnan(ages).any() or np.isnan(chances).any():

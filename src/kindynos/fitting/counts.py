@@ -193,7 +193,7 @@ def fit_counts(counts: Any, exposure: Any = None) -> CountFit:
     exposed = np.ones(len(values)) if exposure is None else array_of("exposure", exposure)
     if exposed.shape != values.shape:
         raise ParameterError(
-            f"exposure must be one for each of the {len(values)} counts, not {len(exposed)}"
+            f"exposure must be one for each of the {len(values)} counts, not {exposed.size}"
         )
     if not (np.isfinite(exposed) & (exposed > 0)).all():
         raise ParameterError("exposure must be above 0 in every year")

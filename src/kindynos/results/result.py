@@ -318,8 +318,8 @@ class Result(NumberStatistics, _Quantity[Estimate]):
         """
         import pandas as pd
 
-        periods = array_of("years", years)
-        if not len(periods) or (periods <= 1).any():
+        periods = np.atleast_1d(array_of("years", years))
+        if periods.ndim != 1 or not len(periods) or (periods <= 1).any():
             raise invalid_argument("years", "above 1", years)
         rare = 1 / periods if self.better == "high" else 1 - 1 / periods
         found = self.percentile(100 * rare)
