@@ -5,6 +5,7 @@ lognormals, events.
 import math
 
 import numpy as np
+import pandas as pd
 from scipy import stats
 
 import kindynos as kd
@@ -158,6 +159,22 @@ class ClosedForms(Case):
 
 
 class Said(Case):
+    def test_the_factor_of_a_track_record(self):
+        model = kd.Model("sum")
+        model.driver("x", kd.Normal(0, 1))
+        model.outcome("y", "x + 0", target=-1)
+        file = kd.demo_file("past_estimates.csv")
+        record = kd.track_record(file)
+        factor = round(float(record.widening), 2)
+        for given in (record, file, str(file)):
+            found = model.robustness("y", record=given, trials=1000, seed=1)
+            value = found.table.loc[(f"ranges x {factor:g}", "percentile 5"), "value"]
+            self.assertAlmostEqual(value, factor * found.stated["percentile 5"], delta=0.01)
+            self.assertIn(f"as those of {len(record.cases)} past forecasts", found.measured)
+        few = kd.track_record(pd.read_csv(file).head(6))
+        with self.fails("10 are needed to tell a widening"):
+            model.robustness("y", record=few, trials=1000, seed=1)
+
     def test_what_cannot_depart_is_named(self):
         model = kd.Model("named")
         model.driver("n", kd.Poisson(5.0))

@@ -64,6 +64,12 @@ if TYPE_CHECKING:
     type=FIGURE,
     help="Which median of a driver makes the first figure this, such as 0.1 for a chance of 10 %.",
 )
+@click.option(
+    "--record",
+    type=click.Path(path_type=Path),
+    help="A track record of past forecasts, as `kindynos fit --track-record` reads it: ranges are "
+    "as much wider as they should have been there.",
+)
 @simulated
 @set_option
 @with_output
@@ -76,6 +82,7 @@ def robustness(
     kept: float,
     centre: float,
     goal: float | None,
+    record: Path | None,
     simulation: dict[str, Any],
     changes: tuple[str, ...],
 ) -> Report:
@@ -89,6 +96,7 @@ def robustness(
     \b
       kindynos robustness night_ferry.toml --outcome net_value
       kindynos robustness night_ferry.toml --outcome net_value --wider 2 --goal 0.5
+      kindynos robustness night_ferry.toml --outcome net_value --record past_estimates.csv
     """
     from kindynos.reports.robustness import robustness_report
 
@@ -105,6 +113,7 @@ def robustness(
             kept=kept,
             centre=centre,
             goal=goal,
+            record=record,
             progress=progress,
             **simulation,
         )

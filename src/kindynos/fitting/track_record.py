@@ -287,6 +287,23 @@ class TrackRecord(Reported):
         """
 
 
+def widening_of(record: TrackRecord | str | Path) -> tuple[float, str]:
+    """Return by how much ranges should have been wider in a track record, or its file, and how that
+    is known; raises ParameterError for fewer than 10 cases.
+    """
+    told = record if isinstance(record, TrackRecord) else track_record(record)
+    factor = told.widening
+    if not told.enough:
+        raise ParameterError(
+            f"the record has {len(told.cases)} cases; {FEWEST} are needed to tell a widening"
+        )
+    ends = f"{factor.low:.2g} to {factor.high:.2g}"
+    return round(float(factor), 2), (
+        f"Ranges are {factor.value:.2g} times as wide ({ends}), as those of {len(told.cases)} past "
+        "forecasts should have been"
+    )
+
+
 @checked
 def track_record(
     table: str | Path | pd.DataFrame, ends: tuple[float, float] = (10.0, 90.0), **form: Any

@@ -61,6 +61,7 @@ from kindynos.validate import (
 if TYPE_CHECKING:
     import pandas as pd
 
+    from kindynos.fitting.track_record import TrackRecord
     from kindynos.model.parts import TrialParts
     from kindynos.results.options import SimulationKeywords
     from kindynos.results.run import Run
@@ -974,6 +975,7 @@ class Model(Inline):
         kept: float = 0.8,
         centre: float = 0.25,
         goal: float | None = None,
+        record: TrackRecord | str | Path | None = None,
         trials: int = 10_000,
         seed: Seed = None,
         **options: Unpack[SimulationKeywords],
@@ -985,8 +987,11 @@ class Model(Inline):
         Ranges are ``wider`` times as wide around their medians; bad news comes ``together``, by
         that rank correlation; what is drawn each period is ``kept`` so much from one to the next;
         ``centres`` are so much worse that the outcome moves about ``centre`` of its sd; shapes and
-        tails are others. With a ``goal`` for the first figure ``needed`` says which medians reach
-        it. ``options`` are those of ``simulate``. Raises ModelError for a model without drivers.
+        tails are others. With a ``record`` of past forecasts (or its file, as ``kd.track_record``
+        reads it) ranges are as much wider as they should have been there. With a ``goal`` for the
+        first figure ``needed`` says which medians reach it. ``options`` are those of ``simulate``.
+        Raises ModelError for a model without drivers, and ParameterError for a record that is too
+        short.
 
         >>> from kindynos import Model, Normal
         >>> model = Model("Kiosk")
@@ -998,8 +1003,12 @@ class Model(Inline):
         >>> round(float(found.table.loc[("ranges x 1.5", "chance below 0"), "value"]), 2)
         0.25
         """
+        from kindynos.fitting.track_record import widening_of
         from kindynos.studies.robustness import RobustnessRequest, robustness
 
+        measured = ""
+        if record is not None:
+            wider, measured = widening_of(record)
         positive("wider", wider)
         for name, share in (("together", together), ("kept", kept)):
             proper_fraction(name, share)
@@ -1011,6 +1020,7 @@ class Model(Inline):
             kept,
             finite("centre", centre),
             None if goal is None else finite("goal", goal),
+            measured,
         )
         return robustness(self._statement, request, SimulationOptions(trials, seed, **options))
 

@@ -29,7 +29,7 @@ def robustness_report(answer: Robustness) -> Report:
     parts: list[RenderableType] = []
     for figure in answer.stated:
         parts += [_table(answer, figure), ""]
-    notes = [_how(answer)]
+    notes = [_how(answer), *([f"{answer.measured}."] if answer.measured else [])]
     if answer.not_moved:
         listed = "; ".join(f"{name}: {why}" for name, why in answer.not_moved.items())
         notes.append(f"Not moved: {listed}.")

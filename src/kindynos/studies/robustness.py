@@ -59,6 +59,7 @@ class RobustnessRequest:
     kept: float = 0.8
     centre: float = 0.25
     goal: float | None = None
+    measured: str = ""  # how the factor of wider ranges is known, where it is measured
 
 
 @dataclass(frozen=True, eq=False)
@@ -85,6 +86,7 @@ class Robustness(Reported):
     tail: str = ""  # which figure is the percentile on the bad side
     goal: float | None = None
     needed: pd.DataFrame = field(default_factory=pd.DataFrame)
+    measured: str = ""  # how the factor of wider ranges is known, where it is measured
 
     def __repr__(self) -> str:
         first = next(iter(self.stated))
@@ -152,6 +154,7 @@ def robustness(
         parse_statistic(_tail(outcome)).label,
         request.goal,
         case.needed() if request.goal is not None else pd.DataFrame(),
+        request.measured,
     )
 
 
