@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import cmp_to_key
 
-from kindynos.workbooks.cell_errors import NUM, VALUE, CellError, ResultError
+from kindynos.workbooks.cell_errors import NA, NUM, VALUE, CellError, ResultError
 from kindynos.workbooks.functions.registry import bounded, function, required, whole
 from kindynos.workbooks.operators import RANK, compared
 from kindynos.workbooks.values import Grid, Value, logical_of, number_of
@@ -147,3 +147,82 @@ def _hstack(*grids: Grid) -> Value:
     required(len({grid.height for grid in grids}) == 1, VALUE)
     rows = zip(*(grid.rows for grid in grids), strict=True)
     return Grid([[value for row in each for value in row] for each in rows])
+
+
+def _chosen(lines: list[Value], places: Sequence[float]) -> list[Value]:
+    """Return lines by their places, from 1, or from the end for places below 0."""
+    numbers = [whole(place) for place in places]
+    required(all(1 <= abs(number) <= len(lines) for number in numbers), VALUE)
+    return [lines[number - 1 if number > 0 else number] for number in numbers]
+
+
+@function("CHOOSECOLS", "an*n")
+def _choosecols(grid: Grid, *places: float) -> Value:
+    """Return columns by their places, from the end for numbers below 0."""
+    return Grid([_chosen(row, places) for row in grid.rows])
+
+
+@function("CHOOSEROWS", "an*n")
+def _chooserows(grid: Grid, *places: float) -> Value:
+    """Return rows by their places, from the end for numbers below 0."""
+    return Grid(_chosen(grid.rows, places))
+
+
+def _in_line(grid: Grid, left_out: float, by_column: bool) -> list[Value]:
+    """Return the values of an area in one line; 1 leaves out blanks, 2 errors, 3 both."""
+    required(left_out in (0, 1, 2, 3), VALUE)
+    values = [value for line in _turned(grid, by_column) for value in line]
+    blanks, errors = left_out in (1, 3), left_out in (2, 3)
+    return [
+        value
+        for value in values
+        if not (blanks and value is None) and not (errors and type(value) is CellError)
+    ]
+
+
+@function("TOCOL", "a[nb]")
+def _tocol(grid: Grid, left_out: float = 0.0, by_column: bool = False) -> Value:
+    """Return the values of an area below each other."""
+    return _grid_of([[value] for value in _in_line(grid, left_out, by_column)], False)
+
+
+@function("TOROW", "a[nb]")
+def _torow(grid: Grid, left_out: float = 0.0, by_column: bool = False) -> Value:
+    """Return the values of an area beside each other."""
+    return _grid_of([_in_line(grid, left_out, by_column)], False)
+
+
+def _wrapped(grid: Grid, count: float, filler: Value, by_column: bool) -> Value:
+    """Return the values of a row or a column in lines of a length; the last one is filled up."""
+    length = whole(count)
+    required(length >= 1, NUM)
+    required(grid.height == 1 or grid.width == 1, VALUE)
+    values = grid.flat()
+    missing = NA if filler is None else filler
+    lines = [values[begin : begin + length] for begin in range(0, len(values), length)]
+    lines[-1] = [*lines[-1], *[missing] * (length - len(lines[-1]))]
+    return _grid_of(lines, by_column)
+
+
+@function("WRAPROWS", "an[e]")
+def _wraprows(grid: Grid, count: float, filler: Value = None) -> Value:
+    """Return a row or a column as rows of so many values."""
+    return _wrapped(grid, count, filler, False)
+
+
+@function("WRAPCOLS", "an[e]")
+def _wrapcols(grid: Grid, count: float, filler: Value = None) -> Value:
+    """Return a row or a column as columns of so many values."""
+    return _wrapped(grid, count, filler, True)
+
+
+@function("EXPAND", "ae[ee]")
+def _expand(grid: Grid, rows: Value, columns: Value = None, filler: Value = None) -> Value:
+    """Return an area with more rows and columns, filled up."""
+    height = grid.height if rows is None else whole(number_of(rows))
+    width = grid.width if columns is None else whole(number_of(columns))
+    required(height >= grid.height and width >= grid.width, VALUE)
+    bounded(height * width, MOST_CELLS, NUM)
+    missing = NA if filler is None else filler
+    wide = [[*row, *[missing] * (width - grid.width)] for row in grid.rows]
+    return Grid([*wide, *([missing] * width for _ in range(height - grid.height))])

@@ -11,14 +11,15 @@ from kindynos.workbooks.functions import (
     measures,
     money,
     regression,
+    securities,
     statistics,
     text,
 )
 from kindynos.workbooks.functions.registry import FUNCTIONS
 
 FILES = (
-    *(math, logic, statistics, regression, distributions, money, dates, text),
-    *(lookup, arrays, criteria, measures),
+    *(math, logic, statistics, regression, distributions, money, securities),
+    *(dates, text, lookup, arrays, criteria, measures),
 )
 
 __all__ = ["FILES", "FUNCTIONS"]

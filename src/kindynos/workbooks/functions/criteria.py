@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -12,11 +12,12 @@ from typing import Any
 import numpy as np
 
 from kindynos.workbooks.cell_errors import DIV0, ERRORS, VALUE, CellError, ResultError
-from kindynos.workbooks.functions.registry import function, required
+from kindynos.workbooks.functions.registry import bounded, function, numbers_in, required, whole
 from kindynos.workbooks.functions.text import wildcard
 from kindynos.workbooks.operators import COMPARISONS, HOLDS, compared
-from kindynos.workbooks.values import FLOAT, Grid, Value, number_in_text, with_errors
+from kindynos.workbooks.values import FLOAT, Grid, Value, number_in_text, number_of, with_errors
 
+MOST_TRIED = 2_000_000  # rows of a table times rows of criteria
 SIGNS = ("<=", ">=", "<>", "<", ">", "=")
 
 
@@ -403,3 +404,86 @@ def _maxifs(area: Grid, *pairs: Value) -> Value:
 def _minifs(area: Grid, *pairs: Value) -> Value:
     """Return the smallest number at places at which all criteria hold; 0 of none."""
     return min(_numbers_at(area, pairs), default=0.0)
+
+
+def _chosen_rows(database: Grid, criteria: Grid) -> list[list[Value]]:
+    """Return the rows of a table with headings that meet all the criteria of one row below the
+    headings of the criteria.
+    """
+    headings = [_heading(value) for value in database.rows[0]]
+    columns = [headings.index(h) if h in headings else -1 for h in map(_heading, criteria.rows[0])]
+    required(-1 not in columns and criteria.height >= 2, VALUE)
+    wanted = [
+        [(k, criterion_of(v)) for k, v in zip(columns, row, strict=True) if v is not None]
+        for row in criteria.rows[1:]
+    ]
+    bounded(len(wanted) * database.height, MOST_TRIED, VALUE)
+    return [
+        row
+        for row in database.rows[1:]
+        if any(all(one.holds(row[k]) for k, one in conditions) for conditions in wanted)
+    ]
+
+
+def _heading(value: Value) -> Value:
+    return value.lower() if type(value) is str else value
+
+
+def _column_of(database: Grid, field: Value, criteria: Grid) -> list[Value]:
+    """Return a column, by its heading or its number, of the rows that meet the criteria."""
+    headings = [_heading(value) for value in database.rows[0]]
+    if type(field) is str:
+        required(_heading(field) in headings, VALUE)
+        place = headings.index(_heading(field))
+    else:
+        place = whole(number_of(field)) - 1
+        required(0 <= place < len(headings), VALUE)
+    return [row[place] for row in _chosen_rows(database, criteria)]
+
+
+def _of_database(name: str, figure: Callable[[list[float]], Value], rule: str) -> None:
+    """Add a function of the numbers of a column of a table, in the rows that are chosen."""
+
+    def alone(database: Grid, field: Value, criteria: Grid) -> Value:
+        return figure(numbers_in([Grid([_column_of(database, field, criteria)])]))
+
+    alone.__doc__ = rule
+    function(name, "aea")(alone)
+
+
+def _average(numbers: list[float]) -> Value:
+    required(bool(numbers), DIV0)
+    return math.fsum(numbers) / len(numbers)
+
+
+def _variance(numbers: list[float], less: int) -> float:
+    required(len(numbers) > less, DIV0)
+    mean = math.fsum(numbers) / len(numbers)
+    return math.fsum((number - mean) ** 2 for number in numbers) / (len(numbers) - less)
+
+
+_of_database("DSUM", math.fsum, "Return the sum of a column in the chosen rows.")
+_of_database("DCOUNT", lambda numbers: float(len(numbers)), "Return how many numbers it has there.")
+_of_database("DAVERAGE", _average, "Return their mean.")
+_of_database("DMAX", lambda numbers: max(numbers, default=0.0), "Return the largest.")
+_of_database("DMIN", lambda numbers: min(numbers, default=0.0), "Return the smallest.")
+_of_database("DPRODUCT", math.prod, "Return their product.")
+_of_database("DVAR", lambda x: _variance(x, 1), "Return the variance of a sample.")
+_of_database("DVARP", lambda x: _variance(x, 0), "Return the variance of all.")
+_of_database("DSTDEV", lambda x: math.sqrt(_variance(x, 1)), "Return the sd of a sample.")
+_of_database("DSTDEVP", lambda x: math.sqrt(_variance(x, 0)), "Return the sd of all.")
+
+
+@function("DCOUNTA", "aea")
+def _dcounta(database: Grid, field: Value, criteria: Grid) -> Value:
+    """Return how many cells of a column in the chosen rows hold something."""
+    return float(sum(value is not None for value in _column_of(database, field, criteria)))
+
+
+@function("DGET", "aea")
+def _dget(database: Grid, field: Value, criteria: Grid) -> Value:
+    """Return the cell of a column in the only row that is chosen."""
+    cells = _column_of(database, field, criteria)
+    required(bool(cells), VALUE)
+    required(len(cells) == 1)
+    return cells[0]

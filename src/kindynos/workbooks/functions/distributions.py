@@ -61,6 +61,12 @@ def _normsdist(x: float) -> Value:
     return float(special.ndtr(x))
 
 
+@function("GAUSS", "n")
+def _gauss(x: float) -> Value:
+    """Return the chance that a standard normal figure lies between 0 and x."""
+    return float(special.ndtr(x)) - 0.5
+
+
 @function("PHI", "n")
 def _phi(x: float) -> Value:
     """Return the standard normal density."""

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from kindynos.distributions.special import gammaincc
 from kindynos.workbooks.cell_errors import DIV0, NA, VALUE, CellError, ResultError
 from kindynos.workbooks.functions.registry import (
     FUNCTIONS,
@@ -19,7 +20,7 @@ from kindynos.workbooks.functions.registry import (
     required,
     whole,
 )
-from kindynos.workbooks.values import Grid, Value, number_in_text
+from kindynos.workbooks.values import Grid, Value, number_in_text, number_of
 
 
 def _mean_quick(values: Sequence[Any]) -> Any:
@@ -457,6 +458,58 @@ def _sumxmy2(first: Grid, second: Grid) -> Value:
     """Return the sum of squared differences."""
     x, y = _pairs(first, second)
     return math.fsum((a - b) ** 2 for a, b in zip(x, y, strict=True))
+
+
+@function("SUMX2MY2", "rr")
+def _sumx2my2(first: Grid, second: Grid) -> Value:
+    """Return the sum of the differences of squares."""
+    x, y = _pairs(first, second)
+    return math.fsum(a**2 - b**2 for a, b in zip(x, y, strict=True))
+
+
+@function("SUMX2PY2", "rr")
+def _sumx2py2(first: Grid, second: Grid) -> Value:
+    """Return the sum of the sums of squares."""
+    x, y = _pairs(first, second)
+    return math.fsum(a**2 + b**2 for a, b in zip(x, y, strict=True))
+
+
+@function("PROB", "rrn[e]")
+def _prob(values: Grid, chances: Grid, low: float, high: Value = None) -> Value:
+    """Return the chance of the values from low to high, or of low alone."""
+    x, p = _pairs(values, chances)
+    required(all(0 < one <= 1 for one in p) and abs(math.fsum(p) - 1) < 1e-7)
+    top = low if high is None else number_of(high)
+    return math.fsum(chance for value, chance in zip(x, p, strict=True) if low <= value <= top)
+
+
+@function("FISHER", "n", lambda x: np.where(np.abs(x) < 1, np.arctanh(x), np.nan))
+def _fisher(x: float) -> Value:
+    """Return Fisher's transformation of a correlation."""
+    required(abs(x) < 1)
+    return math.atanh(x)
+
+
+@function("FISHERINV", "n", np.tanh)
+def _fisherinv(y: float) -> Value:
+    """Return the correlation whose transformation this is."""
+    return math.tanh(y)
+
+
+@function("CHISQ.TEST CHITEST", "rr")
+def _chisqtest(actual: Grid, expected: Grid) -> Value:
+    """Return the chance of counts so far from the expected ones: of a table with (rows - 1)
+    (columns - 1) degrees of freedom, of a line with its length less 1.
+    """
+    required(actual.height == expected.height and actual.width == expected.width, NA)
+    found, wanted = _pairs(actual, expected)
+    df = (actual.height - 1) * (actual.width - 1)
+    if 1 in (actual.height, actual.width):
+        df = actual.height * actual.width - 1
+    required(df >= 1, NA)
+    required(all(one > 0 for one in wanted))
+    squares = math.fsum((a - e) ** 2 / e for a, e in zip(found, wanted, strict=True))
+    return float(gammaincc(df / 2, squares / 2))
 
 
 # figures by their number in SUBTOTAL and AGGREGATE

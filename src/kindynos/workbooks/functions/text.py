@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kindynos.workbooks.cell_errors import VALUE, ResultError
+from kindynos.workbooks.cell_errors import NA, VALUE, ResultError
 from kindynos.workbooks.formats import formatted
 from kindynos.workbooks.functions.math import half_up, rounded
 from kindynos.workbooks.functions.registry import bounded, function, required, whole
@@ -246,3 +246,82 @@ def _dollar(x: float, digits: float = 2.0) -> Value:
     bounded(count, MOST_DIGITS, VALUE)
     text = f"${abs(rounded(x, count, half_up)):,.{max(count, 0)}f}"
     return f"-{text}" if x < 0 else text
+
+
+def _parted(text: str, mark: str, place: float, any_case: bool) -> int:
+    """Return where the n-th mark begins in a text, from the end for numbers below 0; -1 where it is
+    not there.
+    """
+    number = whole(place)
+    required(number != 0 and bool(mark), VALUE)
+    pattern = re.compile(re.escape(mark), re.IGNORECASE if any_case else 0)
+    places = [found.start() for found in pattern.finditer(text)]
+    if abs(number) > len(places):
+        return -1
+    return places[number - 1 if number > 0 else number]
+
+
+@function("TEXTBEFORE", "tt[nbbe]")
+def _textbefore(
+    text: str,
+    mark: str,
+    place: float = 1.0,
+    any_case: bool = False,
+    to_end: bool = False,
+    otherwise: Value = None,
+) -> Value:
+    """Return what stands before the n-th mark in a text."""
+    found = _parted(text, mark, place, any_case)
+    if found < 0 and not to_end:
+        required(otherwise is not None, NA)
+        return otherwise
+    return text if found < 0 else text[:found]
+
+
+@function("TEXTAFTER", "tt[nbbe]")
+def _textafter(
+    text: str,
+    mark: str,
+    place: float = 1.0,
+    any_case: bool = False,
+    to_end: bool = False,
+    otherwise: Value = None,
+) -> Value:
+    """Return what stands after the n-th mark in a text."""
+    found = _parted(text, mark, place, any_case)
+    if found < 0 and not to_end:
+        required(otherwise is not None, NA)
+        return otherwise
+    return "" if found < 0 else text[found + len(mark) :]
+
+
+@function("TEXTSPLIT", "te[ebbe]")
+def _textsplit(
+    text: str,
+    beside: Value,
+    below: Value = None,
+    skip: bool = False,
+    any_case: bool = False,
+    filler: Value = None,
+) -> Value:
+    """Return the parts of a text beside each other, and below each other at a second mark."""
+
+    def parts(whole_text: str, mark: Value) -> list[str]:
+        if mark is None or mark == "":
+            return [whole_text]
+        flags = re.IGNORECASE if any_case else 0
+        found = re.split(re.escape(text_of(mark)), whole_text, flags=flags)
+        return [part for part in found if part] if skip else found
+
+    required((beside is not None and beside != "") or below is not None, VALUE)
+    rows: list[list[Value]] = [list(parts(line, beside)) for line in parts(text, below)]
+    width = max(map(len, rows), default=0)
+    required(width > 0, VALUE)
+    missing = NA if filler is None else filler
+    return Grid([[*row, *[missing] * (width - len(row))] for row in rows])
+
+
+@function("HYPERLINK", "t[e]")
+def _hyperlink(address: str, shown: Value = None) -> Value:
+    """Return what a link shows."""
+    return address if shown is None else shown
