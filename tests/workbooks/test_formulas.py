@@ -10,6 +10,7 @@ from pathlib import Path
 from kindynos.errors import FormulaError
 from kindynos.workbooks.formulas import parse, template
 from kindynos.workbooks.functions.catalogue import FUNCTIONS
+from tests.workbooks import test_further_functions
 from tests.workbooks.common import worked_out
 
 STORED = Path(__file__).with_name("other_program.csv")
@@ -61,7 +62,8 @@ class AgainstAnotherProgram(unittest.TestCase):
             self.assertEqual(str(ours), stored)
 
     def test_the_stored_values_use_every_function(self):
-        text = STORED.read_text()
+        further = (test_further_functions.SECURITIES, test_further_functions.FIGURES)
+        text = STORED.read_text() + " ".join(formula for table in further for formula in table)
         missing = [
             name
             for name in FUNCTIONS

@@ -43,6 +43,8 @@ REFERENCES = {
     "ACOS(A3)": lambda a, b, c: np.arccos(c),
     "ATAN(A1)": lambda a, b, c: np.arctan(a),
     "SINH(A1)": lambda a, b, c: np.sinh(a),
+    "FISHER(A3)": lambda a, b, c: np.arctanh(c),
+    "FISHERINV(A1)": lambda a, b, c: np.tanh(a),
     "COSH(A1)": lambda a, b, c: np.cosh(a),
     "TANH(A1)": lambda a, b, c: np.tanh(a),
     "RADIANS(A1)": lambda a, b, c: a * np.pi / 180,

@@ -73,6 +73,8 @@ FIGURES = {
     'DPRODUCT(L1:N7,"number",L10:M11)': 20,
     'DVARP(L1:N7,"price",L10:M11)': 6.75**2,
     'DSTDEV(L1:N7,"price",L10:M11)': 6.75 * 2**0.5,
+    'DSTDEVP(L1:N7,"price",L10:M11)': 6.75,
+    'DVAR(L1:N7,"price",L10:M11)': 6.75**2 * 2,
 }
 ERRORS = {
     "CHOOSECOLS(C1:E6,4)": "#VALUE!",
