@@ -51,7 +51,8 @@ holdings_option = click.option(
     "EUR in USD, or of one USD in EUR); any other column is what one unit costs in yours; a column "
     "change says absolute of one that changes by differences, a column side long or short, and a "
     "column multiplier the size of a contract; rows of one instrument are added; a column "
-    "proxy names the instrument whose moves stand for those before the first price. With a column "
+    "proxy names the instrument whose moves stand for those before the first price, and yes in a "
+    "column smoothed takes the smoothing out of values such as appraisals. With a column "
     "kind (share, cash, forward, call, put, bond, swap) rows are positions with name, number and "
     "the terms of their kind: underlying, strike, expiry, volatility, rate, yield, coupon, "
     "maturity.",
@@ -122,6 +123,7 @@ def read_portfolio(
         table = table if until is None else table.until(until)
         table = table.with_choices(stated.choices)
         table = table.with_proxies(stated.proxies) if stated.proxies else table
+        table = table.without_smoothing(*stated.smoothed) if stated.smoothed else table
         if stated.positions:
             return Portfolio(table, positions=stated.positions, unit=unit)
         if stated.kind == "shares":

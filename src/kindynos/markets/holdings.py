@@ -28,7 +28,11 @@ ALSO = {
     "shares": ("quantity",),
     "multiplier": ("contract size",),
 }  # other headings of the same
-READ = ("instrument", *KINDS, "currency", "change", "group", "proxy", "side", "multiplier")
+READ = (
+    *("instrument", *KINDS, "currency", "change", "group", "proxy", "smoothed"),
+    *("side", "multiplier"),
+)
+YES, NO = ("yes", "true", "1", "x"), ("no", "false", "0", "")
 
 
 @dataclass(frozen=True)
@@ -48,6 +52,7 @@ class StatedHoldings:
     positions: Mapping[str, Position] = field(default_factory=dict)
     notes: tuple[str, ...] = ()  # how the file was read
     proxies: Mapping[str, str] = field(default_factory=dict)  # whose moves stand for earlier ones
+    smoothed: tuple[str, ...] = ()  # instruments whose values are, such as appraisals
 
     @property
     def columns(self) -> list[str]:
@@ -67,9 +72,9 @@ class StatedHoldings:
 def read_holdings(path: Path) -> StatedHoldings:
     """Return the holdings in a CSV, Parquet or Excel file with columns instrument and shares,
     weight or amount (in money), and perhaps side (long or short), multiplier, currency, change,
-    group and proxy (an instrument whose moves stand for those before its first price). Lots of one
-    instrument are added. A table with a column kind has a position in each row: see
-    ``kindynos.markets.positions.read_positions``.
+    group, proxy (an instrument whose moves stand for those before its first price) and smoothed
+    (yes for values such as appraisals). Lots of one instrument are added. A table with a column
+    kind has a position in each row: see ``kindynos.markets.positions.read_positions``.
 
     Raises FileError, with the row, for an amount that is missing or not a number, a side that is
     neither, and for an instrument that is missing or whose lots differ in currency, change or
@@ -95,7 +100,19 @@ def read_holdings(path: Path) -> StatedHoldings:
         tuple(name for heading, name in columns.items() if heading not in READ),
         notes=table.notes,
         proxies=_texts_by_instrument(table, columns, "proxy"),
+        smoothed=_smoothed(table, columns),
     )
+
+
+def _smoothed(table: Table, columns: Mapping[str, str]) -> tuple[str, ...]:
+    """Return the instruments that are said to be smoothed."""
+    said = _texts_by_instrument(table, columns, "smoothed")
+    for name, text in said.items():
+        if text.lower() not in (*YES, *NO):
+            raise FileError(
+                f"smoothed of {name} must be yes or no, not {text!r:.40}", file=table.file
+            )
+    return tuple(name for name, text in said.items() if text.lower() in YES)
 
 
 def _held_positions(table: Table) -> StatedHoldings:

@@ -23,6 +23,7 @@ from kindynos.markets.changes import CHANGES, Mask, moves_of, of_one_period
 from kindynos.markets.exchange import column_of, multiplier
 from kindynos.markets.price_checks import count_below, doubts, near_zero
 from kindynos.markets.proxies import proxied
+from kindynos.markets.unsmoothing import unsmoothed
 from kindynos.sources import sources_read
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
@@ -409,6 +410,27 @@ class Prices(HandsOutCopies):
         late = self.problems["kind"].eq("late") & self.problems["instrument"].isin(list(proxies))
         read = replace(self.read, frame=raw, choices=(*self.read.choices, *said))
         return _settled(raw, self.problems[~late], self.changes, read, self.rules)
+
+    @checked
+    def without_smoothing(self, *names: str) -> Prices:
+        """Return the prices with those of instruments whose values are smoothed, such as appraisals
+        or funds that are valued late, as they would be without: each return is a share of its own
+        and the rest of the one before it, by the autocorrelation; see
+        ``kindynos.markets.unsmoothing``. What was done is among the ``choices`` that reports say.
+        Raises ParameterError for unknown instruments, and for returns that are not smoothed.
+        """
+        raw, said = self.raw.copy(), []
+        for name in names:
+            self._check_known(name)
+            found = unsmoothed(str(name), self.raw[name].to_numpy(dtype=np.float64))
+            raw[name] = found.prices
+            said.append(
+                f"{name} without smoothing: returns less {found.autocorrelation:.2f} "
+                f"(± {found.error:.2f}) times the one before, whose sd is {found.times:.2f} times "
+                "as large"
+            )
+        read = replace(self.read, frame=raw, choices=(*self.read.choices, *said))
+        return _settled(raw, self.problems, self.changes, read, self.rules)
 
     def _check_known(self, name: Any) -> None:
         if not isinstance(name, str) or name not in self.raw.columns:
