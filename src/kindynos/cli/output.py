@@ -211,6 +211,7 @@ def finish(report: Report) -> None:
     if out is not None:
         with results_folder(out, report.origin) as stage:
             trials = "parquet" if asked("parquet") else "csv"
+            _say_size(report, trials)
             written = report.write(stage, trials, meta["kindynos.csv"])
     files = [*_write_pages(report, meta), *(asked("files") or ())]
     # Only now that all files are there: the reader of the output may have gone, or its disk be
@@ -225,6 +226,17 @@ def finish(report: Report) -> None:
         click.echo(f"\nWritten: {', '.join(map(str, files))}")
     if out is not None:
         click.echo(f"\nWritten to {out}: {', '.join(written)}")
+
+
+def _say_size(report: Report, trials: str) -> None:
+    """Say how large a file of trials will be, where it is large and Parquet is smaller."""
+    frame = report.frames().get("trials")
+    if frame is not None and trials == "csv" and frame.size * BYTES > LARGE:
+        click.echo(
+            f"trials.csv will have {len(frame):,} rows, about {frame.size * BYTES / 1e6:,.0f} MB; "
+            "--parquet takes less than half of that",
+            err=True,
+        )
 
 
 def _origin(report: Report, meta: Mapping[str, Any]) -> Origin:
@@ -246,6 +258,8 @@ def _origin(report: Report, meta: Mapping[str, Any]) -> Origin:
     )
 
 
+BYTES = 18  # of a number in a CSV file, about
+LARGE = 50e6  # bytes of a file from which its size is said before it is written
 _SILENT = ("--force", "--quiet", "--brief", "--json", "--parquet", "--excel-trials")
 _ASIDE = ("--out", "--excel", "--save", "--author", "--note", "--out-decimal", "--out-separator")
 

@@ -13,18 +13,22 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.distributions.counting import Counting, a_count, whole_number
+from kindynos.distributions.counting import NORMAL, Counting, a_count, whole_number
 from kindynos.distributions.special import (
     betainc,
     betaincc,
     gammainc,
     gammaincc,
     gammaln,
+    ndtri,
+    pdtrik,
     xlog1py,
     xlogy,
 )
 from kindynos.errors import ParameterError
 from kindynos.validate import fraction, invalid_argument, positive
+
+MOST_PUT_RIGHT = 20  # steps by which a first guess of a quantile is put right
 
 
 def _chance(name: str, value: Any) -> float:
@@ -107,6 +111,7 @@ class Bernoulli(Counting):
     probability: float
 
     rules = {"probability": fraction}
+    by_trial = True
     label = "bernoulli"
     formula = "P(1) = probability, P(0) = 1 - probability"
     use = "something that happens or does not: a permit, a strike"
@@ -133,6 +138,12 @@ class Bernoulli(Counting):
     def _cdf_at(self, k: Floats) -> Floats:
         return np.where(k >= 1, 1.0, 1 - self.probability)
 
+    def _quantile(self, u: Floats) -> Floats:
+        chance: Any = self.probability
+        if not isinstance(chance, np.ndarray):
+            return super()._quantile(u)
+        return np.where(u > 1 - chance, 1.0, 0.0)
+
 
 @dataclass(frozen=True, repr=False)
 class Poisson(Counting):
@@ -147,6 +158,7 @@ class Poisson(Counting):
     mean: float
 
     rules = {"mean": positive}
+    by_trial = True
     label = "poisson"
     formula = "P(k) = mean^k exp(-mean) / k!"
     use = "number of rare events in a period: breakdowns, claims, cancellations"
@@ -171,6 +183,25 @@ class Poisson(Counting):
 
     def _survival(self, x: Floats) -> Floats:
         return np.where(x < 0, 1.0, gammainc(np.maximum(np.floor(x), 0) + 1, self.mean))
+
+    def _quantile(self, u: Floats) -> Floats:
+        mean: Any = self.mean
+        if not isinstance(mean, np.ndarray):
+            return super()._quantile(u)
+        guess = np.ceil(np.maximum(pdtrik(u, mean), 0.0))
+        for _ in range(MOST_PUT_RIGHT):  # as the cdf of the distribution itself has it
+            low = guess > 0
+            low &= gammaincc(np.maximum(guess, 1.0), mean) >= u
+            high = gammaincc(guess + 1, mean) < u
+            if not (low.any() or high.any()):
+                break
+            guess += high * 1.0 - low * 1.0
+        wide = np.sqrt(mean) > NORMAL
+        if wide.any():
+            z = ndtri(u)
+            by_normal = np.ceil(mean + np.sqrt(mean) * z + (z**2 - 1) / 6 - 0.5)
+            guess = np.where(wide, np.maximum(by_normal, 0.0), guess)
+        return np.where(u >= 1, np.inf, guess)
 
 
 @dataclass(frozen=True, repr=False)

@@ -12,6 +12,7 @@ Special = Callable[..., NDArray[np.float64]]
 
 ndtr: Special = special.ndtr  # the normal cdf
 ndtri: Special = special.ndtri  # the normal quantile
+pdtrik: Special = special.pdtrik  # the quantile of Poisson counts, between whole numbers too
 betainc: Special = special.betainc
 betaincc: Special = special.betaincc
 betaincinv: Special = special.betaincinv

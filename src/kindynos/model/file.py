@@ -318,6 +318,8 @@ def _stated_driver(
     options = driver.model_dump(
         include={"each", "base", "unit", "source", "serial", "dt"}, exclude_none=True
     )
+    if driver.value != "end":
+        options["value"] = driver.value
     own = driver.parameters if parameters is None else parameters
     stated = _distribution_or_process(driver.distribution, driver.process, own)
     if driver.uncertain:

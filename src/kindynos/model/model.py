@@ -214,25 +214,27 @@ class Model(Inline):
         serial: float | None = None,
         dt: float = 1.0,
         uncertain: bool = False,
+        value: Literal["end", "average"] = "end",
     ) -> None:
         """Declare an uncertain input: one number per trial, or with ``each="period"`` redrawn each
         period.
 
         A process gives a row, its values at the ends of the periods, each ``dt`` long in its unit
-        of time; ``uncertain`` draws the parameters of a fitted one too. A ``PathSet`` gives a row
-        for each of its names. A parameter of a distribution may name a given figure, a row, a line
-        or another driver: ``Binomial(trials="sold", probability=0.07)``. ``base`` is the value in
-        the base case; default: the mean; ``base="mode"`` takes the likeliest. ``serial`` is the
-        rank correlation of each period's value with the one before. Raises ModelError or
-        ParameterError.
+        of time, or with ``value="average"`` its averages over them, which vary less; ``uncertain``
+        draws the parameters of a fitted one too. A ``PathSet`` gives a row for each of its names. A
+        parameter of a distribution may name a given figure, a row, a line or another driver:
+        ``Binomial(trials="sold", probability=0.07)``. ``base`` is the value in the base case;
+        default: the mean; ``base="mode"`` takes the likeliest. ``serial`` is the rank correlation
+        of each period's value with the one before. Raises ModelError or ParameterError.
         """
         if isinstance(distribution, PathSet):
-            for option, value in (("each", each), ("base", base), ("serial", serial)):
-                if value is not None:
+            for option, given in (("each", each), ("base", base), ("serial", serial)):
+                if given is not None:
                     raise ModelError(
                         f"{option}= goes with one distribution, not with several processes"
                     )
             options = {"unit": unit, "source": source, "dt": dt, "uncertain": uncertain}
+            options |= {} if value == "end" else {"value": value}
             self._add_paths(distribution, options)
             return
         check_name(name)
@@ -249,11 +251,12 @@ class Model(Inline):
                     serial=serial,
                     dt=dt,
                     uncertain=uncertain,
+                    value=value,
                 )
             )
             return
-        if positive("dt", dt) != 1 or uncertain:
-            raise ModelError("dt= and uncertain= belong to a process")
+        if positive("dt", dt) != 1 or uncertain or value != "end":
+            raise ModelError("dt=, uncertain= and value= belong to a process")
         self.add(
             distribution_driver(
                 name,

@@ -82,6 +82,9 @@ class DriverTable(BaseModel):
         None, description="The cell of the workbook that it takes the place of."
     )
     dt: Any = Field(None, description="The length of a period in the process's unit of time.")
+    value: Literal["end", "average"] = Field(
+        "end", description="Of a process: its value at the end of a period, or its average."
+    )
     uncertain: bool = Field(
         False, description="Draw the parameters too, as far as the fit leaves them open."
     )

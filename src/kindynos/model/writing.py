@@ -22,6 +22,7 @@ from kindynos.program.drawn_events import Defaults, Sizes
 from kindynos.program.planned import PlannedChoice
 from kindynos.program.program import Program
 from kindynos.program.quantities import (
+    AveragedDriver,
     DependentDriver,
     DistributionDriver,
     Driver,
@@ -292,7 +293,8 @@ def _driver(driver: Driver) -> Table:
         raise ModelError(
             f"driver {driver.name!r} draws its fitted parameters, which a model file cannot hold"
         )
-    drawn = {"uncertain": True} if driver.uncertain else {}
+    drawn: Table = {"uncertain": True} if driver.uncertain else {}
+    drawn |= {"value": "average"} if isinstance(driver, AveragedDriver) else {}
     return {
         "process": driver.process.label,
         **driver.process.parameters,

@@ -79,6 +79,7 @@ class Process(ABC, Inline):
     about: ClassVar[str]  # the description alone, without the sections of the docstring
     # standard normals a period; the first of them is what other series may move with
     shocks: ClassVar[int] = 1
+    continuous: ClassVar[bool] = False  # whether it has a value at every moment
     dated: ClassVar[bool] = (
         # whether its shocks choose dates of a history, so that a correlation of them means nothing
         False

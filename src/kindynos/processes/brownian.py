@@ -63,6 +63,7 @@ class GeometricBrownianMotion(Process):
     volatility: float
     risk_neutral_rate: float | None = field(default=None, kw_only=True, repr=False, compare=False)
 
+    continuous = True
     label = "geometric brownian motion"
     formula = "dS = drift S dt + volatility S dW"
     use = "a price with steady volatility, such as a share's over a year"
@@ -228,6 +229,7 @@ class RandomWalk(Process):
     drift: float
     volatility: float
 
+    continuous = True
     label = "random walk"
     formula = "dX = drift dt + volatility dW"
     use = "a level without limit that moves by amounts, not by shares: a spread, a temperature"

@@ -45,6 +45,7 @@ class JumpDiffusion(Process):
     jump_mean: float
     jump_sd: float
 
+    continuous = True
     label = "jump diffusion"
     formula = "dS / S = (drift - rate k) dt + volatility dW + jumps, with k the mean relative jump"
     use = "a price with sudden moves, such as fuel"

@@ -49,6 +49,7 @@ class MeanReverting(Process):
     volatility: float
     log: bool = False
 
+    continuous = True
     label = "mean reverting"
     formula = "dX = speed (level - X) dt + volatility dW, with X the value or its logarithm"
     use = "a price or rate that returns to a level: energy, interest, a spread"

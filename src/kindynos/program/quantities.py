@@ -36,6 +36,7 @@ from kindynos.sampling.plans import ScoreRequest
 from kindynos.validate import finite, invalid_argument, one_of, owner_is, positive, shown
 
 LONGEST_NAME = 100
+STEPS_WITHIN = 12  # of a period of a process, over which it is averaged
 YEARLY = re.compile(r"\b(a|per|each) year\b|/ ?(year|yr|a)\b|\byearly\b|\bannual|\bp\. ?a\.", re.I)
 GivenValue = float | tuple[float, ...] | tuple[tuple[float, float], ...]
 
@@ -287,6 +288,11 @@ class ProcessDriver(Driver):
             shocks = np.concatenate([gap, shocks], axis=1)
         return self.process._ahead(shocks, self.dt, parameters)
 
+    def _theta(self, scores: Scores, periods: int) -> list[Floats]:
+        """Return the scores of parameters that are drawn too."""
+        own = [request.name for request in ProcessDriver.requests(self, periods)]
+        return [scores.normal(n) for n in own if n.startswith(f"{self.name}, parameter ")]
+
     @property
     def _before(self) -> str:
         """The name of its shocks in the periods before the first one."""
@@ -298,6 +304,61 @@ class ProcessDriver(Driver):
         if self.process.multiplies:
             values, start = np.log(values), math.log(start)
         return np.diff(values, axis=0, prepend=start)
+
+
+@dataclass(frozen=True)
+class AveragedDriver(ProcessDriver):
+    """A process whose row is its average over each period, by steps within it.
+
+    The shock of a period is as that of its values at the ends; what happens within is drawn beside
+    it, so that the period's steps z_j = S / sqrt(k) + e_j - mean(e) are independent and add up to
+    the shock.
+    """
+
+    def _within(self, source: str) -> str:
+        return f"{source}, within"
+
+    def base_value(self, periods: int) -> Any:
+        if self.base is not None:
+            return self.base
+        steps = self.process._expected_values(periods * STEPS_WITHIN, self.dt / STEPS_WITHIN)
+        return _averages(steps[:, None], self.process.start_value)
+
+    def requests(self, periods: int) -> list[ScoreRequest]:
+        own = super().requests(periods)
+        inner = [r for r in own if r.rows is not None]
+        more = [ScoreRequest(self._within(r.name), periods * STEPS_WITHIN) for r in inner]
+        return [*own, *more]
+
+    def values(self, scores: Scores) -> Floats:
+        source = self.shares or self.name
+        periods = len(scores.normal(source))
+        steps = []
+        for request in super().requests(periods):
+            if request.rows is None:
+                continue
+            whole = scores.normal(request.name)
+            own = scores.normal(self._within(request.name)).reshape(periods, STEPS_WITHIN, -1)
+            own = own - own.mean(axis=1, keepdims=True) + whole[:, None] / math.sqrt(STEPS_WITHIN)
+            steps.append(own.reshape(periods * STEPS_WITHIN, -1))
+        theta = self._theta(scores, periods)
+        parameters = self.process._parameters_at(np.stack(theta)) if theta else self.process
+        path = self.process._ahead(np.stack(steps), self.dt / STEPS_WITHIN, parameters)
+        return _averages(path, self.process.start_value)
+
+    def changes(self, scores: Scores) -> Floats:
+        """Return the changes at the ends of periods, which correlations are of."""
+        return ProcessDriver(
+            self.name, process=self.process, dt=self.dt, shares=self.shares
+        ).changes(scores)
+
+
+def _averages(path: Floats, start: float) -> Floats:
+    """Return the average of each period of a path by steps, ``(periods, trials)``: that of the
+    straight lines between them.
+    """
+    before = np.concatenate([np.full((1, path.shape[1]), start), path[:-1]])
+    return np.asarray(((before + path) / 2).reshape(-1, STEPS_WITHIN, path.shape[1]).mean(axis=1))
 
 
 @dataclass(frozen=True)
@@ -483,6 +544,7 @@ def process_driver(
     dt: float = 1.0,
     uncertain: bool = False,
     shares: str | None = None,
+    value: str = "end",
 ) -> ProcessDriver:
     """Return a driver that is a process, of checked arguments; raises ModelError or
     ParameterError.
@@ -496,7 +558,14 @@ def process_driver(
             f"uncertain=True needs a fitted process, such as {type(process).__name__}.fit(prices)"
         )
     valid = None if base is None else finite("base", base)
-    return ProcessDriver(
+    one_of("value", value, ("end", "average"))
+    if value == "average" and not process.continuous:
+        raise ModelError(
+            "value='average' belongs to processes in continuous time; a "
+            f"{process.label} has one value a period"
+        )
+    kind = AveragedDriver if value == "average" else ProcessDriver
+    return kind(
         name,
         valid,
         unit,

@@ -20,6 +20,7 @@ from kindynos.program.drawn_events import Sizes
 from kindynos.program.planned import PlannedChoice
 from kindynos.program.program import Program, compile_model
 from kindynos.program.quantities import (
+    AveragedDriver,
     DependentDriver,
     DistributionDriver,
     Driver,
@@ -280,7 +281,10 @@ class Statement:
         convert = isinstance(old, Given | Driver) and old.convert
         if isinstance(value, Process):
             dt = old.dt if isinstance(old, ProcessDriver) else 1.0
-            driver = process_driver(name, value, self.timeline.periods, unit=old.unit, dt=dt)
+            averaged = "average" if isinstance(old, AveragedDriver) else "end"
+            driver = process_driver(
+                name, value, self.timeline.periods, unit=old.unit, dt=dt, value=averaged
+            )
             return replace(driver, convert=convert)
         if isinstance(value, Distribution | StatedDistribution):
             each, serial = "period" if isinstance(old, ProcessDriver) else None, None
