@@ -28,7 +28,7 @@ from kindynos.distributions.special import (
 from kindynos.errors import ParameterError
 from kindynos.validate import fraction, invalid_argument, positive
 
-MOST_PUT_RIGHT = 20  # steps by which a first guess of a quantile is put right
+MOST_CORRECTIONS = 20  # steps by which a first guess of a quantile is corrected
 
 
 def _chance(name: str, value: Any) -> float:
@@ -189,7 +189,7 @@ class Poisson(Counting):
         if not isinstance(mean, np.ndarray):
             return super()._quantile(u)
         guess = np.ceil(np.maximum(pdtrik(u, mean), 0.0))
-        for _ in range(MOST_PUT_RIGHT):  # as the cdf of the distribution itself has it
+        for _ in range(MOST_CORRECTIONS):  # as the cdf of the distribution itself has it
             low = guess > 0
             low &= gammaincc(np.maximum(guess, 1.0), mean) >= u
             high = gammaincc(guess + 1, mean) < u

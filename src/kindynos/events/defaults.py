@@ -1,4 +1,4 @@
-"""The losses of a book of loans, each of which defaults once or not at all.
+"""The losses of a book of loans; each loan defaults once or not at all.
 
 Loan i defaults where ``sqrt(rho) Z + sqrt(1 - rho) e_i`` lies below the normal quantile of its
 chance: Z is a factor that all share, low in bad times, and e_i its own. Source: Vasicek, Risk 15

@@ -119,7 +119,7 @@ def drawn_events(
     if total > MOST_EVENTS:
         raise ModelError(
             f"{total:,.0f} events at a time are more than can be held, {MOST_EVENTS:,}; claims of "
-            "so many events are better one driver, their sum"
+            "this many events are better one driver, their sum"
         )
     cells = np.ascontiguousarray(np.broadcast_to(keys, rounded.shape)).reshape(-1)
     empty = Events(rounded, np.empty(0), cells)

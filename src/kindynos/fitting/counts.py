@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 FEWEST = 5  # years
 SAMPLES = 9_999  # of the test of scatter
 SIZE = 0.05  # of that test
-SIZES = np.geomspace(0.02, 1e5, 400)  # of the negative binomial, of which the profile is worked out
+SIZES = np.geomspace(0.02, 1e5, 400)  # of the negative binomial, where its profile is worked out
 DRAWS = 25  # of the rate, where it is uncertain: parts of a mixture
 
 

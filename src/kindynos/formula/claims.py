@@ -43,7 +43,7 @@ CLAIMS = (
         (_EVENTS, Parameter("width"), Parameter("times"), Parameter("premium", optional=True)),
         "cell",
         layers.reinstated,
-        "sum of a layer's events, where its width is restored so many times, less the premium of "
+        "sum of a layer's events, where its width is restored N times, less the premium of "
         "restoring it (for the whole width)",
     ),
     Function(

@@ -140,7 +140,7 @@ class CohortTable(BaseModel):
 
 
 class ClaimsTable(_Table):
-    """Events of which there are several in a trial."""
+    """Several events in a trial, such as claims."""
 
     count: Any = Field(
         description="How many: a distribution of whole numbers, or a quantity by name.",
@@ -156,7 +156,7 @@ class ClaimsTable(_Table):
 
 
 class LoansTable(_Table):
-    """Loans, each of which defaults once or not at all."""
+    """Loans; each defaults once or not at all."""
 
     table: str | None = Field(
         None,
@@ -267,7 +267,7 @@ class Content(_Table):
         {}, description="Populations whose members move between states."
     )
     claims: dict[str, ClaimsTable] = Field(
-        {}, description="Events of which there are several in a trial, such as claims."
+        {}, description="Several events in a trial, such as claims."
     )
     loans: dict[str, LoansTable] = Field(
         {}, description="Loans that default once or not at all, by book; or one table of them."

@@ -1,4 +1,4 @@
-"""What is reached once in so many years."""
+"""Return periods: what is reached once in N years."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def return_periods(result: Result, ax: Axes = NEW) -> None:
     ax.set_xticks(RETURN_PERIODS, [f"{years:g}" for years in RETURN_PERIODS])
     ax.minorticks_off()
     scaled_ticks(ax.yaxis, factor)
-    ax.set_xlabel("once in so many trials")
+    ax.set_xlabel("once in N trials")
     ax.set_ylabel(quantity_label(result.name, result.unit, label))
     ax.set_title(f"How bad, and how often: {result.name.replace('_', ' ')}")
     ax.legend(loc="best")

@@ -1,4 +1,4 @@
-"""How the events of a trial are drawn: so many of a size, or the defaults among loans."""
+"""How the events of a trial are drawn: their number and sizes, or the defaults among loans."""
 
 from __future__ import annotations
 
@@ -99,7 +99,7 @@ class Defaults(DrawnEvents):
 
     @property
     def in_words(self) -> str:
-        """How many loans of which amount they are."""
+        """The number of loans and their amount."""
         amount = sum(self.loans.amounts)
         return (
             f"{len(self.loans.amounts):,} loans of {amount:,.10g}, correlation {self.correlation}"

@@ -104,13 +104,13 @@ def _about(run: Run, name: str, asked: TableSpec) -> list[RenderableType]:
 
 
 def _returns(run: Run, name: str) -> bool:
-    """Return whether an outcome is an amount that rests on claims, of which one asks how often."""
+    """Return whether an outcome is an amount that rests on claims, so that its return periods matter."""
     rests = run.program.rests_on_events(name)
     return rests and not (run[name].is_row or lumps.is_condition(run, name))
 
 
 def return_periods_table(result: Result) -> FigureTable:
-    """Return what an outcome reaches on its bad side once in so many trials."""
+    """Return what an outcome reaches on its bad side once in N trials."""
     side = "at least" if result.better == "low" else "at most"
     unit = f", {result.unit}" if result.unit else ""
     table = table_of(f"How bad, and how often: {result.name}{unit}", "once in", side, "95 % error")

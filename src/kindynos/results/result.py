@@ -304,7 +304,7 @@ class Result(NumberStatistics, _Quantity[Estimate]):
 
     @checked
     def return_periods(self, years: Sequence[float] = RETURN_PERIODS) -> pd.DataFrame:
-        """Return what is reached or exceeded, on the bad side, once in so many trials, such as
+        """Return what is reached or exceeded, on the bad side, once in N trials, such as
         years: the percentile 100 (1 - 1/T) of what is better low, 100/T of what is better high,
         with its 95 % interval, by T. Raises ParameterError for T of 1 or less.
 

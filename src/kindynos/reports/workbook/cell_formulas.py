@@ -148,7 +148,7 @@ class Translator:
         """Return the formulas of a line: one, or one for each period. Raises NoCellFormulaError."""
         self._line = name
         for used in tree.names():
-            if used not in self.values:  # claims, of which there are several in a trial
+            if used not in self.values:  # claims: several in a trial
                 raise NoCellFormulaError(f"the events {used}")
         if not is_row:
             return [self.text(tree, None)]

@@ -206,13 +206,13 @@ def _wrapped(grid: Grid, count: float, filler: Value, by_column: bool) -> Value:
 
 @function("WRAPROWS", "an[e]")
 def _wraprows(grid: Grid, count: float, filler: Value = None) -> Value:
-    """Return a row or a column as rows of so many values."""
+    """Return a row or a column as rows of a given length."""
     return _wrapped(grid, count, filler, False)
 
 
 @function("WRAPCOLS", "an[e]")
 def _wrapcols(grid: Grid, count: float, filler: Value = None) -> Value:
-    """Return a row or a column as columns of so many values."""
+    """Return a row or a column as columns of a given length."""
     return _wrapped(grid, count, filler, True)
 
 

@@ -23,7 +23,7 @@ STEPS, CLOSE = 100, 1e-13  # of the search of a yield
 
 
 def _months_before(end: datetime.date, months: int) -> datetime.date:
-    """Return the date so many months before a date; the end of a month stays one."""
+    """Return the date a number of months before a date; the end of a month stays one."""
     month = end.year * 12 + end.month - 1 - months
     year, month = divmod(month, 12)
     required(year >= 1)
