@@ -359,7 +359,8 @@ class Model(Inline):
         unit: str | None = None,
         source: str | None = None,
     ) -> None:
-        """Declare several events in a trial, or with ``each="period"`` in every period, such as claims, losses or defaults: how many, and how large each of them is.
+        """Declare several events in a trial, or with ``each="period"`` in every period, such as
+        claims, losses or defaults: how many, and how large each of them is.
 
         ``count`` is a distribution of whole numbers, which becomes the driver ``NAME_count``, or
         names a quantity; parameters of both distributions may name quantities, so that claims may

@@ -104,7 +104,7 @@ def _about(run: Run, name: str, asked: TableSpec) -> list[RenderableType]:
 
 
 def _returns(run: Run, name: str) -> bool:
-    """Return whether an outcome is an amount that rests on claims, so that its return periods matter."""
+    """Return whether an outcome is an amount that rests on claims, whose return periods matter."""
     rests = run.program.rests_on_events(name)
     return rests and not (run[name].is_row or lumps.is_condition(run, name))
 
