@@ -14,6 +14,9 @@ import pandas as pd
 from scipy.special import ndtr
 
 import kindynos as kd
+from kindynos.fitting.doubts import series_doubts
+from kindynos.fitting.jointly import JointFit, copulas_of
+from kindynos.markets.unsmoothing import unsmoothed
 from kindynos.reports.showing import report_of
 
 SHORT = "KINDYNOS_SHORT_BENCH" in os.environ
@@ -111,6 +114,57 @@ def limit(seed: int) -> str:
     return "broken" if truth < 0.9 else "kept for certain"
 
 
+def doubted(mistake: str) -> Callable[[int, float], str]:
+    """A calm monthly series, or one with a slipped decimal point, half a last month, or a level
+    that shifts.
+    """
+
+    def text(seed: int, gap: float) -> str:
+        generator = np.random.default_rng(seed)
+        months = np.arange(96)
+        season = 0.2 * np.sin(2 * np.pi * months / 12)
+        values = 1_000 * np.exp(season + 0.05 * generator.standard_t(5, 96))
+        if gap and mistake == "slipped":
+            values[generator.integers(10, 80)] *= 10
+        elif gap and mistake == "complete":
+            values[-1] *= 0.5
+        elif gap:
+            values[50:] *= 0.4
+        return " ".join(series_doubts(values, 12, [str(month) for month in months]))
+
+    return text
+
+
+def scatter(seed: int, gap: float) -> str:
+    """Twelve yearly counts of independent events, or with a rate that differs from year to year."""
+    generator = np.random.default_rng(seed)
+    rates = generator.gamma(2.0, 12 / 2.0, 12) if gap else np.full(12, 12.0)
+    return kd.fit_counts(generator.poisson(rates)).verdict
+
+
+def joined(seed: int, gap: float) -> str:
+    """Two columns that a normal copula joins, or a Clayton copula."""
+    generator = np.random.default_rng(seed)
+    first, second = generator.standard_normal((2, 400))
+    records = np.stack([first, 0.6 * first + 0.8 * second], axis=1)
+    if gap:  # by a frailty that both share
+        frailty = generator.gamma(1 / 2.0, size=400)
+        records = (1 + generator.exponential(size=(2, 400)) / frailty).T ** (-1 / 2.0)
+    return JointFit({}, records, copulas_of(records)).verdict
+
+
+def smoothed(seed: int, gap: float) -> str:
+    """Monthly returns on their own, or each half of the one before."""
+    returns = np.random.default_rng(seed).normal(0, 0.04, 120)
+    for month in range(1, 120) if gap else ():
+        returns[month] = 0.5 * returns[month] + 0.5 * returns[month - 1]
+    try:
+        unsmoothed("fund", 100 * np.exp(np.cumsum(returns)))
+    except kd.ParameterError:
+        return ""
+    return "smoothed"
+
+
 CLAIMS = (
     # what it says, the words of the claim, the record, and how large the thing is where it is plain
     ("best of two scenarios, random", r"Best on average is", scenarios("random"), 0.2),
@@ -121,6 +175,12 @@ CLAIMS = (
     ("most of the spread comes from one driver", r"Most of the spread", drivers, 1.0),
     ("waiting is worth something", r"waiting is worth", waiting, 1.0),
     ("one distribution dominates another", r"dominates", dominance, 4.0),
+    ("a decimal point has slipped", r"slipped decimal", doubted("slipped"), 1.0),
+    ("a last period is not complete", r"is the period complete", doubted("complete"), 1.0),
+    ("a level has shifted", r"has the level shifted", doubted("shift"), 1.0),
+    ("counts scatter more than independent events", r"scatter more than", scatter, 1.0),
+    ("a copula with a common tail joins columns", r"^(clayton|gumbel|t) joins", joined, 1.0),
+    ("values are smoothed", r"smoothed", smoothed, 1.0),
 )
 
 

@@ -65,7 +65,7 @@ class Copulas(Case):
         ):
             for seed in range(8):
                 records = drawn(label, 400, seed, df=df).to_numpy()
-                fitted = jointly.JointFit({}, records, jointly._copulas(records))
+                fitted = jointly.JointFit({}, records, jointly.copulas_of(records))
                 found["wrong" if label not in fitted.alike else len(fitted.alike)] += 1
         self.assertLessEqual(found["wrong"], 3, found)
         self.assertGreaterEqual(found[1], 30, found)

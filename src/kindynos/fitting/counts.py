@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 FEWEST = 5  # years
 SAMPLES = 9_999  # of the test of scatter
-SIZE = 0.05  # of that test
+SIZE = 0.03  # of that test, from which the counts are said to scatter
 SIZES = np.geomspace(0.02, 1e5, 400)  # of the negative binomial, where its profile is worked out
 DRAWS = 25  # of the rate, where it is uncertain: parts of a mixture
 
@@ -76,7 +76,7 @@ class CountFit(Reported):
 
     @property
     def scattered(self) -> bool:
-        """Whether the years scatter more than independent events do (p below 0.05)."""
+        """Whether the years scatter more than independent events do (p below 0.03)."""
         return self.p < SIZE
 
     @cached_property

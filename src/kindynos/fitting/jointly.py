@@ -169,7 +169,7 @@ def fit_jointly(records: Any, columns: Any = None) -> JointFit:
             raise ParameterError(f"{name!r} is the same in all records")
     columns_by_name = dict(zip(names, values.T, strict=True))
     margins = {name: fit_distributions(column) for name, column in columns_by_name.items()}
-    return JointFit(margins, values, _copulas(values))
+    return JointFit(margins, values, copulas_of(values))
 
 
 def _by_name(records: Any) -> dict[str, Any]:
@@ -213,7 +213,7 @@ def tail_dependence(label: str, tau: float, df: float | None) -> tuple[float, fl
     return 0.0, 0.0
 
 
-def _copulas(values: Floats) -> dict[str, tuple[float, float | None]]:
+def copulas_of(values: Floats) -> dict[str, tuple[float, float | None]]:
     """Return the AIC of each copula at Kendall's tau, and its degrees of freedom."""
     from scipy.stats import rankdata
 
