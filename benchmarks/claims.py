@@ -137,7 +137,7 @@ def doubted(mistake: str) -> Callable[[int, float], str]:
 
 def scatter(seed: int, gap: float) -> str:
     """Twelve yearly counts of independent events, or with a rate that differs from year to year."""
-    generator = np.random.default_rng((seed, 7))
+    generator = np.random.default_rng((11, seed))
     rates = generator.gamma(2.0, 12 / 2.0, 12) if gap else np.full(12, 12.0)
     return kd.fit_counts(generator.poisson(rates)).verdict
 

@@ -33,6 +33,7 @@ from kindynos.validate import (
     checked,
     checked_init,
     instance,
+    invalid_argument,
     known_name,
     mapping,
     names_in,
@@ -127,7 +128,9 @@ class Prices(HandsOutCopies):
 
     @checked
     def with_choices(self, choices: tuple[str, ...]) -> Prices:
-        """Return the prices with further choices of reading to be said."""
+        """Return the prices with further choices of reading to be said, a tuple of sentences."""
+        if not isinstance(choices, tuple) or not all(isinstance(one, str) for one in choices):
+            raise invalid_argument("choices", "a tuple of texts", choices)
         return replace(self, read=replace(self.read, choices=self.read.choices + choices))
 
     @property
@@ -357,6 +360,8 @@ class Prices(HandsOutCopies):
         raw, problems = self.raw, [self.problems]
         columns = mapping("rates", rates, "columns of exchange rates by instrument")
         for name, stated in columns.items():
+            if not isinstance(stated, str):
+                raise invalid_argument(f"the rate of {name}", "the name of a column", stated)
             rate = column_of(stated)
             self._check_known(name)
             self._check_known(rate)

@@ -862,6 +862,7 @@ class Model(Inline):
 
         settings = SimulationOptions.stated(trials, seed, options)
         one_of("store", store, get_args(RunStore))
+        one_of("on_broken", settings.on_broken, ("count", "error"))
         if settings.on_broken == "error" and store != "all":
             raise ParameterError(f"on_broken='error' needs store='all', not {store!r}")
         if store == "summary":

@@ -177,11 +177,12 @@ class PathSet:
         import pandas as pd
 
         shared_shocks = self._shared_shocks(positive("dt", dt))
-        matrix = (
-            self.correlation * of_changes(list(self.processes.values()), dt)
-            if shared_shocks is None
-            else shared_shocks.reached
-        )
+        with np.errstate(over="ignore", invalid="ignore"):
+            matrix = (
+                self.correlation * of_changes(list(self.processes.values()), dt)
+                if shared_shocks is None
+                else shared_shocks.reached
+            )
         return pd.DataFrame(matrix, self.names, self.names)
 
     def _shared_shocks(self, dt: float) -> SharedShocks | None:
@@ -225,7 +226,7 @@ class PathSet:
         """Return the pairs of names whose shocks are correlated, with their correlation in periods
         ``dt`` long.
         """
-        matrix = self._in_period(dt)
+        matrix = self._in_period(positive("dt", dt))
         pairs = [
             (self.names[j], first, i, j) for i, first in enumerate(self.names) for j in range(i)
         ]

@@ -238,9 +238,10 @@ class Run(FigureTables, SimulatedTrials, Reported):
         """
         from kindynos.results.sensitivity.methods import sensitivity, usual_method
 
+        self._known(name)
         if method is None:
             method = "rank" if by_period else usual_method(self, name)
-        key = (self._known(name), repr(method), by_period, repr(sorted(options.items())))
+        key = (name, repr(method), by_period, repr(sorted(options.items())))
         if key not in self._rankings:
             self._rankings[key] = sensitivity(self, name, method, by_period, dict(options))
         return self._rankings[key].copy()

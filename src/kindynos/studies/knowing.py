@@ -27,7 +27,7 @@ from kindynos.results import statistics
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.inputs import inputs_of
 from kindynos.studies.comparison import on_same_draws
-from kindynos.validate import finite
+from kindynos.validate import finite, mapping
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -191,10 +191,9 @@ def worth_table(
     """
     import pandas as pd
 
-    costs = {
-        name: finite(f"study_cost of {name!r}", cost)
-        for name, cost in dict(study_cost or {}).items()
-    }
+    stated = {} if study_cost is None else study_cost
+    given = mapping("study_cost", stated, "the cost of each study by the name of a quantity")
+    costs = {name: finite(f"study_cost of {name!r}", cost) for name, cost in given.items()}
     rows: dict[str, dict[str, Any]] = {}
 
     def add(label: str, members: tuple[str, ...]) -> None:

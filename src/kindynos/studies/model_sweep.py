@@ -235,8 +235,8 @@ def _outcomes(statement: Statement, outcome: str | None) -> list[str]:
 def checked_outcome(statement: Statement, outcome: str) -> str:
     """Return the name of a line with one number per trial; raises ModelError for another."""
     lines = [q.name for q in statement.quantities.values() if isinstance(q, Line)]
-    if outcome not in lines:
-        raise ModelError(f"the model has no line {outcome!r}", unknown=outcome, known=lines)
+    if not isinstance(outcome, str) or outcome not in lines:
+        raise ModelError(f"the model has no line {shown(outcome)}", unknown=outcome, known=lines)
     if statement.program.shapes[outcome].row:
         raise ModelError(f"{outcome!r} is a row; take a number, such as last({outcome})")
     return outcome
