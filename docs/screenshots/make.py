@@ -71,9 +71,11 @@ def main() -> None:
         solved = kd.load_model(folder / "larkholm" / "dry_dock.toml").solve(
             "deposit", "lowest_balance", chance=0.9, above=0, within=(8e4, 2e5), seed=11
         )
+        claims = kd.load_model(folder / "larkholm" / "vessel_claims.toml").simulate(50_000, seed=11)
         assumed = model.robustness("net_value", trials=5_000, seed=11)
         for name, draw in {
             "robustness": lambda ax: assumed.plot(ax=ax),
+            "return_periods": lambda ax: kd.plots.return_periods(claims["net"], ax=ax),
             "compare": lambda ax: compared.plot("net_value", ax=ax),
             "sweep": lambda ax: swept.plot("net_value", ax=ax),
             "solve": lambda ax: solved.plot(ax=ax),
@@ -132,31 +134,11 @@ def main() -> None:
                 "--season",
                 "12",
             ],
-            [
-                "read",
-                folder / "larkholm" / "fuel_hedging.csv",
-                "--column",
-                "growth",
-                "--against",
-                "max_drawdown",
-                "--cuts",
-                "0.05,-0.2",
-            ],
         ):
             subprocess.run(
                 [BIN / "kindynos", *command, "--out", out], check=True, stdout=subprocess.DEVNULL
             )
-        for name in (
-            "risk",
-            "backtest",
-            "paths",
-            "fits",
-            "fan",
-            "scatter",
-            "tree",
-            "frontier",
-            "optimum",
-        ):
+        for name in ("risk", "backtest", "paths", "fits", "fan", "tree", "frontier", "optimum"):
             shutil.copy(out / f"{name}.png", HERE / f"{name}.png")
         if not shutil.which("xvfb-run"):
             sys.exit("the terminal pictures were left as they are: xvfb-run is not installed")
