@@ -114,6 +114,7 @@ from kindynos.results.joint import joint_distribution as joint_distribution
 # Many cases: scenarios, grids of values
 from kindynos.studies.comparison import compare as compare
 from kindynos.studies.sweep import sweep as sweep
+from kindynos.studies.comparison import ReportedMean as ReportedMean
 
 # Prices, portfolios, their risk and the best weights; more in kindynos.markets
 from kindynos.markets.prices import read_prices as read_prices
@@ -152,6 +153,7 @@ from kindynos.errors import FileError as FileError
 from kindynos.errors import RunError as RunError
 from kindynos.errors import TrialError as TrialError
 from kindynos.errors import GoalError as GoalError
+from kindynos.errors import RunInterrupt as RunInterrupt
 from kindynos.errors import StoppedError as StoppedError
 from kindynos.errors import DataWarning as DataWarning
 from kindynos.errors import FitWarning as FitWarning
@@ -159,8 +161,6 @@ from kindynos.errors import FitWarning as FitWarning
 # For annotations only: classes of what functions and methods return. Their constructors are
 # private and may change.
 from kindynos.markets.prices import Prices as Prices
-from kindynos.studies.comparison import ReportedMean as ReportedMean
-from kindynos.errors import RunInterrupt as RunInterrupt
 from kindynos.distributions.recalibrated import Recalibrated as Recalibrated
 from kindynos.decisions.waiting import WaitingValue as WaitingValue
 from kindynos.distributions.base import Affine as Affine
