@@ -1,7 +1,7 @@
 """Pages of the documentation, done as a reader would do them, in a folder with the demo files.
 
 - A block of ``toml`` whose first line names a file, ``# shop.toml``, is saved as that file.
-- A block of ``csv`` is saved as the file that the text before it names last.
+- A block of ``text csv`` is saved as the file that the text before it names last.
 - Blocks of ``python`` are run one after the other in one namespace. A block of ``text`` right after
   one shows what it printed, and the value of its last expression.
 - In a block of ``console``, lines that begin with ``$ kindynos`` are run, and what follows each is
@@ -78,7 +78,7 @@ class Page:
             if kind == "text" and printed is not None and not between.strip():
                 content = printed
             named = re.findall(r"`([\w-]+\.csv)`", between)
-            if kind == "csv" and named:
+            if kind == "text csv" and named:
                 Path(named[-1]).write_text(content, encoding="utf-8")
             try:
                 printed = self._run(kind, content)
