@@ -4,14 +4,24 @@ import math
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from unittest.mock import patch
 
 import numpy as np
 import pandas as pd
 from scipy import stats
 
 import kindynos as kd
-from kindynos.events.events import Events, scores_of_events
-from kindynos.events.layers import above, capped, largest, layer, reinstated, stop_loss, total
+from kindynos.events.events import Events, _mixed, scores_of_events
+from kindynos.events.layers import (
+    above,
+    capped,
+    during,
+    largest,
+    layer,
+    reinstated,
+    stop_loss,
+    total,
+)
 
 TRIALS = 20_000
 
@@ -111,6 +121,22 @@ class TestDraws(unittest.TestCase):
         self.assertGreater(stats.kstest(close, "uniform").pvalue, 0.01)
         self.assertLess(abs(np.corrcoef(close[1:], close[:-1])[0, 1]), 0.05)
 
+    def test_the_output_of_the_generator_is_that_of_its_source(self):
+        # published: the first outputs of SplitMix64 from the state 1234567
+        state, outputs = 1234567, []
+        for _ in range(2):
+            state = (state + 0x9E3779B97F4A7C15) % 2**64
+            word = state
+            for shift, factor in ((30, 0xBF58476D1CE4E5B9), (27, 0x94D049BB133111EB)):
+                word = (word ^ (word >> shift)) * factor % 2**64
+            outputs.append(word ^ (word >> 31))
+        self.assertEqual(outputs, [6457827717110365317, 3203168211198807973])
+        with patch("kindynos.events.events._mixed", wraps=_mixed) as mixed:
+            key = np.array([1234567], dtype=np.uint64).view(np.float64)
+            mixed.side_effect = lambda words: words if len(words) == 1 else _mixed(words)
+            scores = scores_of_events(key, np.array([2]))
+        np.testing.assert_array_equal(scores, [((x >> 12) + 0.5) * 2.0**-52 for x in outputs])
+
     def test_a_changed_count_moves_no_other_event(self):
         def sizes(model, trial):
             program = model.compiled()
@@ -190,6 +216,13 @@ class TestEvents(unittest.TestCase):
         np.testing.assert_array_equal(reinstated(self.events, 5.0, 0, 1.0), [5.0, 0, 5.0, np.nan])
         np.testing.assert_allclose(reinstated(self.events, 5.0, 1, 1.0)[:3], [6, 0, 7])
 
+    def test_moments_of_the_base_case_and_the_ends_of_a_stretch(self):
+        base = Events(np.array([4.0]), np.array([1.0, 2.0, 3.0, 4.0]), np.array([0.0]))
+        np.testing.assert_allclose(base.moments, [0.125, 0.375, 0.625, 0.875])
+        self.assertEqual(total(during(base, 0.125, 0.625))[0], 3.0)  # from the first, to before
+        with self.assertRaisesRegex(kd.ModelError, "not known"):
+            during(self.events, 0, 1)
+
     def test_a_residue_of_rounding_is_no_loss(self):
         self.assertEqual(float(stop_loss(np.array([0.1 + 0.2]), 0.3)[0]), 0.0)
 
@@ -247,6 +280,14 @@ class TestLoans(unittest.TestCase):
         model.outcome("loss", "total(book)")
         given = stats.norm.cdf(stats.norm.ppf(0.03) / math.sqrt(0.8))
         self.assertAlmostEqual(model.base_case()["value"]["loss"], 50 * 60 * given)
+
+    def test_low_values_of_the_factor_are_bad_times(self):
+        model = kd.Model("lender")
+        model.loans(self.book(), "book", correlation=0.3)
+        model.outcome("loss", "total(book)")
+        run = model.simulate(2000, seed=1)
+        bad = run["book_factor"].values < -1
+        self.assertGreater(run["loss"].values[bad].mean(), 3 * run["loss"].values[~bad].mean())
 
     def test_a_loan_keeps_its_draws_beside_others(self):
         values = []

@@ -74,7 +74,7 @@ class Copulas(Case):
 class Fits(Case):
     def test_tau_has_its_interval(self):
         gaps, errors = [], []
-        for seed in range(60):
+        for seed in range(120):
             fitted = jointly.JointFit(
                 {"hull": 0, "pier": 0}, drawn("gaussian", 100, seed).to_numpy(), {}
             )

@@ -40,6 +40,7 @@ class Smoothing(Case):
             errors.append(float(told.split("± ")[1].split(")")[0]))
             self.assertLess(abs(np.corrcoef(returns[1:], returns[:-1])[0, 1]), 0.25)
         self.assertAlmostEqual(np.mean(ratios), 1.0, delta=0.06)
+        self.assertAlmostEqual(np.mean(gaps), 0.0, delta=0.011)  # the mean that is estimated too
         self.assertCalibrated(gaps, errors)
 
     def test_the_last_price_stays_and_others_are_left(self):
