@@ -355,6 +355,18 @@ class TestModel(unittest.TestCase):
             *(m.simulate(500, seed=2)["loss"].values for m in (model, again))
         )
 
+    def test_a_number_shared_by_two_claims_is_written_once(self):
+        model = kd.Model("m")
+        model.claims("hull", kd.Poisson(3), kd.Exponential(1))
+        model.driver("pier_count", kd.Poisson(2))
+        model.claims("pier", "hull_count", kd.Exponential(1))
+        model.outcome("gap", "above(hull) - above(pier) + pier_count")
+        with TemporaryDirectory() as folder:
+            file = Path(folder, "hulls.toml")
+            file.write_text(model.to_toml())
+            run = kd.load_model(file).simulate(200, seed=2)
+        np.testing.assert_array_equal(run["gap"].values, run["pier_count"].values)
+
     def test_what_a_file_states_in_words(self):
         with TemporaryDirectory() as folder:
             file = Path(folder, "hulls.toml")

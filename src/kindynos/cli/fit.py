@@ -372,13 +372,16 @@ def _together(data: Path, names: list[str], as_drivers: bool, layout: TableForma
 
 def _counts(data: Path, column: str | None, exposure: str, requested: _Wanted) -> Report | str:
     """Return the rate of yearly counts, or the number in a year as a driver's table."""
+    import numpy as np
+
     from kindynos.fitting.counts import fit_counts
     from kindynos.fitting.records import values_and_notes
     from kindynos.model.writing import driver_table
 
     counts, notes = values_and_notes(data, column, requested.layout)
     exposed = None if exposure == "1" else values_and_notes(data, exposure, requested.layout)[0]
-    fitted = fit_counts(counts, exposed)
+    there = ~np.isnan(counts)
+    fitted = fit_counts(counts[there], None if exposed is None else exposed[there])
     if requested.as_driver is not None:
         year = float(fitted.exposure[-1])
         source = f"{fitted.verdict}, {data.name}, for an exposure of {year:g}"

@@ -31,7 +31,7 @@ class Events:
     Events times or divided by a number, a value per trial or a row are events of such sizes.
 
     >>> storms = Events(np.array([2.0, 0.0, 1.0]), np.array([3.0, 4.0, 8.0]))
-    >>> storms.reduced(np.add), (storms * np.array([1.0, 1.0, 2.0])).sizes
+    >>> storms.reduced(np.add), np.multiply(storms, np.array([1.0, 1.0, 2.0])).sizes
     (array([7., 0., 8.]), array([ 3.,  4., 16.]))
     """
 
@@ -96,10 +96,6 @@ class Events:
         flat = [x.sizes if isinstance(x, Events) else self.each(x) for x in inputs]
         return self.with_sizes(operation(*flat))
 
-    def __mul__(self, factor: Any) -> Events:
-        scaled: Events = np.multiply(self, factor)  # type: ignore[call-overload]
-        return scaled
-
 
 def drawn_events(
     counts: Floats, keys: Floats, size: Callable[[Floats, Events], Floats], base: Callable[..., Any]
@@ -147,9 +143,8 @@ def scores_of_events(keys: Floats, counts: NDArray[np.int64]) -> Floats:
     places = np.arange(1, int(counts.sum()) + 1, dtype=np.uint64)
     places *= np.uint64(STEP)
     places += np.repeat(states - starts * np.uint64(STEP), counts)
-    mixed = _mixed(places) >> np.uint64(
-        12
-    )  # with one more digit, half of the last would round to 1
+    # of 52 digits: with one more, half of the last would round to 1
+    mixed = _mixed(places) >> np.uint64(12)
     scores: Floats = (mixed.astype(np.float64) + 0.5) * 2.0**-52
     return scores
 

@@ -129,7 +129,7 @@ class CountFit(Reported):
         words = f"{len(self.counts)} years ({p_value(self.p)})"
         if self.scattered:
             return f"the counts scatter more than independent events in {words}: negative binomial"
-        return f"nothing tells of more scatter than that of independent events in {words}: Poisson"
+        return f"the counts scatter no more than independent events may in {words}: Poisson"
 
     @checked
     def distribution(

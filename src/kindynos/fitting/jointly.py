@@ -77,7 +77,7 @@ class JointFit(Reported):
 
     @property
     def verdict(self) -> str:
-        """What the records tell of the copula, in a sentence."""
+        """Which copula the records support, in a sentence."""
         if len(self.alike) == 1:
             return f"{self.best} joins the columns best of {len(self.copulas)} copulas"
         others = ", ".join(self.alike[1:])

@@ -23,7 +23,7 @@ class Parameter:
     wants: Wants = "any"
     optional: bool = False
     words: tuple[str, ...] = ()  # what a word may be
-    events: bool = False  # whether events may stand there too
+    events: bool = False  # whether events are allowed too
 
 
 @dataclass(frozen=True)

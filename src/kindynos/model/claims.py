@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from kindynos.distributions.base import Distribution
@@ -64,6 +64,21 @@ def _count(
             f"driver or a line, not {shown(count)}"
         )
     return distribution_driver(name, count, periods, each=each, source=source)
+
+
+def own_count(
+    name: str, sizes: Sizes, quantities: Mapping[str, Quantity]
+) -> DistributionDriver | DependentDriver | None:
+    """Return the driver that was declared with the claims as their number, all that is known of
+    which stands in their table; None where the number is another quantity.
+    """
+    picking, count = quantities[sizes.picking], quantities.get(sizes.count)
+    assert isinstance(picking, PickingDriver)
+    if not isinstance(count, DistributionDriver | DependentDriver):
+        return None
+    about = (count.each, count.source, count.base, count.unit, count.serial)
+    own = count.name == f"{name}_count" and about == (picking.each, picking.source, *[None] * 3)
+    return count if own else None
 
 
 def claims_of(quantities: Sequence[Quantity]) -> dict[str, Sizes]:

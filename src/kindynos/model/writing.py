@@ -13,7 +13,9 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.registry import parameters_of
 from kindynos.distributions.stated import StatedDistribution
 from kindynos.errors import ModelError
-from kindynos.model.claims import claims_of
+from kindynos.formula.parse import is_name
+from kindynos.model.claims import claims_of, own_count
+from kindynos.model.driver_table import as_name
 from kindynos.model.loans import loans_of
 from kindynos.processes.base import Process
 from kindynos.program.calculation import Calculation
@@ -138,7 +140,7 @@ def _tables(
     claims, loans = claims_of(quantities), loans_of(quantities)
     factors = {book.factor for book in loans.values()}
     by_name = {q.name: q for q in quantities}
-    counts = {f"{key}_count": q for q in quantities for key in claims if q.name == f"{key}_count"}
+    counts = {s.count for key, s in claims.items() if own_count(key, s, by_name)}
     lines = [q for q in quantities if isinstance(q, Line) and q.events is None]
     lines = [line for line in lines if not is_cohort_row(line)]
     elsewhere = {*counts, *factors}  # drivers that the tables of claims and loans state
@@ -150,11 +152,9 @@ def _tables(
     tables: Table = {
         "model": head,
         "given": {q.name: _given(q) for q in quantities if isinstance(q, Given)},
-        "drivers": {
-            q.name: _driver(q) for q in drivers if q.name not in counts and q.name not in factors
-        },
+        "drivers": {q.name: _driver(q) for q in drivers},
         "cohorts": {key: _cohort(key, cohort) for key, cohort in cohorts.items()},
-        "claims": {n: _claims(n, sizes, counts, by_name) for n, sizes in claims.items()},
+        "claims": {n: _claims(n, sizes, by_name) for n, sizes in claims.items()},
         "loans": {key: _loans(book, by_name[key].unit) for key, book in loans.items()},
         "lines": {q.name: _line(q) for q in lines if not q.outcome and not q.check},
         "outcomes": {q.name: _line(q) for q in lines if q.outcome},
@@ -164,11 +164,9 @@ def _tables(
     return {key: table for key, table in tables.items() if table}
 
 
-def _claims(
-    name: str, sizes: Sizes, counts: Mapping[str, Any], quantities: Mapping[str, Quantity]
-) -> Table:
+def _claims(name: str, sizes: Sizes, quantities: Mapping[str, Quantity]) -> Table:
     """Return the table of claims; their number by its distribution, or by its name."""
-    picking, count = quantities[sizes.picking], counts.get(sizes.count)
+    picking, count = quantities[sizes.picking], own_count(name, sizes, quantities)
     assert isinstance(picking, PickingDriver)
     return {
         "count": sizes.count if count is None else _distribution(count.distribution),
@@ -182,9 +180,12 @@ def _claims(
 def _loans(book: Defaults, unit: str | None) -> Table:
     """Return the table of a book of loans, with a list for each of its columns."""
     loans = book.loans
-    columns = {"amount": loans.amounts, "chance": loans.chances, "recovery": loans.recoveries}
-    if any(loans.groups):
-        columns |= {"group": loans.groups}  # type: ignore[dict-item]
+    columns: Table = {
+        "amount": loans.amounts,
+        "chance": loans.chances,
+        "recovery": loans.recoveries,
+        "group": loans.groups if any(loans.groups) else None,
+    }
     return {**columns, "correlation": book.correlation, "unit": unit}
 
 
@@ -262,13 +263,21 @@ def driver_table(
 def joint_tables(
     margins: Mapping[str, Distribution], correlations: Sequence[Mapping[str, Any]], source: str
 ) -> str:
-    """Return drivers and how they move together, as a model file has them."""
+    """Return drivers and how they move together, as a model file has them; columns get names that
+    formulas can use.
+    """
+    names = {column: column if is_name(column) else as_name(column) for column in margins}
+    if len(set(names.values())) < len(names):
+        raise ModelError(f"two columns would have one name: {', '.join(names.values())}")
     drivers = {
-        name: _driver(DistributionDriver(name, source=source, distribution=one))
-        for name, one in margins.items()
+        names[column]: _driver(DistributionDriver(names[column], source=source, distribution=one))
+        for column, one in margins.items()
     }
     entries = [
-        {"between": list(entry["names"]), **{k: v for k, v in entry.items() if k != "names"}}
+        {
+            "between": [names[column] for column in entry["names"]],
+            **{key: value for key, value in entry.items() if key != "names"},
+        }
         for entry in correlations
     ]
     return _text({"drivers": drivers, "correlations": entries})

@@ -460,7 +460,7 @@ def _step_of(
 
 def _event_step(name: str, sizes: DrawnEvents, shapes: Mapping[str, Shape]) -> EventStep:
     """Return the step of a line of events; raises ModelError for a number of events, or a parameter
-    of their size, that is no number, and for a row where events do not happen in periods.
+    of their size, that is not a number, and for a row where events do not happen in periods.
     """
     for need in sizes.needs:
         if not shapes[need].array:

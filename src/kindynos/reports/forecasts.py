@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import pandas as pd
 from rich.text import Text
@@ -15,11 +15,11 @@ from kindynos.model.writing import driver_table
 from kindynos.reports.answers import opening
 from kindynos.reports.report import Report, only_files
 from kindynos.reports.summary import plain_value
-from kindynos.reports.tables import CODE, DOUBT, table_of
+from kindynos.reports.tables import CODE, DOUBT, FigureTable, table_of
 
 
 def doubt_lines(ranking: SeriesRanking) -> list[Text]:
-    """Return what looks wrong in a series, as it stands after an answer."""
+    """Return what looks wrong in a series, as lines below an answer."""
     return [Text(f"To check: {doubt}", style=DOUBT) for doubt in ranking.doubts]
 
 
@@ -31,21 +31,8 @@ def forecast_report(
     """
     table = answer.table()
     total, count = answer.total(), min(YEAR, len(table))
-    step = step_of(float(table["P75"].iloc[0] - table["P25"].iloc[0]) / 20)
-
-    columns = ["period", "median", "50 % lie between", "90 % lie between"]
     chances = {figure: answer.chance(figure) for figure in above}
-    columns += [f"above {figure:,.10g}" for figure in above]
-    title = f"The coming {len(table)} periods of {name}"
-    shown = table_of(title, *columns, numbers_first=True)
-    for position, (period, row) in enumerate(table.iterrows()):
-        ends = [
-            Cell.of(number(row[low], step), " to ", number(row[high], step))
-            for low, high in (("P25", "P75"), ("P5", "P95"))
-        ]
-        shares = [per_cent(float(values[position]), 1) for values in chances.values()]
-        shown.add_row(_written(period, answer), number(row["P50"], step), *ends, *shares)
-
+    shown = _periods(name, answer, table, chances)
     lines = driver_table(_driver_name(name), answer.process, _source(answer), uncertain=True)
     verdict = answer.ranking.verdict
     how = [f"{verdict[:1].upper()}{verdict[1:]}."]
@@ -90,6 +77,25 @@ def forecast_report(
         figures=lambda: {"forecast": answer.plot},
         result=answer,
     )
+
+
+def _periods(
+    name: str, answer: Forecast, table: pd.DataFrame, chances: Mapping[float, Sequence[float]]
+) -> FigureTable:
+    """Return the coming periods with their ranges, and the chances above figures."""
+    step = step_of(float(table["P75"].iloc[0] - table["P25"].iloc[0]) / 20)
+    columns = ["period", "median", "50 % lie between", "90 % lie between"]
+    columns += [f"above {figure:,.10g}" for figure in chances]
+    title = f"The coming {len(table)} periods of {name}"
+    shown = table_of(title, *columns, numbers_first=True)
+    for position, (period, row) in enumerate(table.iterrows()):
+        ends = [
+            Cell.of(number(row[low], step), " to ", number(row[high], step))
+            for low, high in (("P25", "P75"), ("P5", "P95"))
+        ]
+        shares = [per_cent(float(values[position]), 1) for values in chances.values()]
+        shown.add_row(_written(period, answer), number(row["P50"], step), *ends, *shares)
+    return shown
 
 
 def _written(period: object, answer: Forecast) -> str:

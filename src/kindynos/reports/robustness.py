@@ -46,6 +46,7 @@ def robustness_report(answer: Robustness) -> Report:
                 "seed": answer.seed,
                 "stated": {name: plain_estimate(one) for name, one in answer.stated.items()},
                 "not moved": dict(answer.not_moved),
+                "measured": answer.measured,
                 "goal": answer.goal,
                 "needed": answer.needed.to_dict("index"),
                 "sentence": " ".join(sentences),

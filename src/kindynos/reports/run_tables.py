@@ -12,6 +12,7 @@ import pandas as pd
 
 from kindynos.errors import KindynosError
 from kindynos.program.quantities import DependentDriver, DistributionDriver, Given, ProcessDriver
+from kindynos.reports import lumps
 from kindynos.results.figures import DEFAULT, TableSpec, outcome_table
 from kindynos.results.result import RowResult
 from kindynos.results.run import Run
@@ -29,12 +30,27 @@ def run_tables(run: Run, asked: TableSpec = DEFAULT) -> dict[str, pd.DataFrame]:
         "figures": outcome_table(run, asked),
         "percentiles": percentiles(run),
         "drivers": drivers(run),
+        "return-periods": return_periods(run),
         "rows": rows(run),
         "correlations": run.correlations(),
         "checks": run.checks(),
         "trials": run.to_frame(),
     }
     return {name: table for name, table in by_name.items() if len(table)}
+
+
+def has_return_periods(run: Run, name: str) -> bool:
+    """Return whether an outcome is an amount that rests on claims, whose return periods matter."""
+    rests = run.program.rests_on_events(name)
+    return rests and not (run[name].is_row or lumps.is_condition(run, name))
+
+
+def return_periods(run: Run) -> pd.DataFrame:
+    """Return the return periods of outcomes that rest on claims, each with its 95 % interval."""
+    parts = {
+        name: run[name].return_periods() for name in run.outcomes if has_return_periods(run, name)
+    }
+    return pd.concat(parts, names=["outcome"]) if parts else pd.DataFrame()
 
 
 def assumptions(run: Run) -> pd.DataFrame:

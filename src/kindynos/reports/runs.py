@@ -38,7 +38,7 @@ from kindynos.reports.contributions import register
 from kindynos.reports.how_made import advice_lines, made_lines
 from kindynos.reports.rankings import ranking
 from kindynos.reports.report import Draw, Report, only_files
-from kindynos.reports.run_tables import run_tables
+from kindynos.reports.run_tables import has_return_periods, run_tables
 from kindynos.reports.summary import summary
 from kindynos.reports.tables import DOUBT, FigureTable, Words, table_of
 from kindynos.results.figures import DEFAULT, ReportedFigure, TableSpec, reported_figures
@@ -95,18 +95,12 @@ def _about(run: Run, name: str, asked: TableSpec) -> list[RenderableType]:
     parts: list[RenderableType] = [_reported(run, name, asked)]
     if run[name].is_row or not run.drivers:
         return parts
-    if _returns(run, name):
+    if has_return_periods(run, name):
         parts.append(return_periods_table(run[name]))
     parts.append(_or_why(partial(ranking, run, name), f"What moves {name}"))
     if risks_of(run, name):
         parts.append(_or_why(partial(register, run, name), f"Risks in {name}"))
     return parts
-
-
-def _returns(run: Run, name: str) -> bool:
-    """Return whether an outcome is an amount that rests on claims, whose return periods matter."""
-    rests = run.program.rests_on_events(name)
-    return rests and not (run[name].is_row or lumps.is_condition(run, name))
 
 
 def return_periods_table(result: Result) -> FigureTable:
@@ -157,7 +151,7 @@ def _pictures(run: Run) -> dict[str, Draw]:
     from kindynos.plots import distribution, fan, return_periods, sensitivity
 
     pictures: dict[str, Draw] = {}
-    first = next((name for name in run.outcomes if _returns(run, name)), None)
+    first = next((name for name in run.outcomes if has_return_periods(run, name)), None)
     for name in run.outcomes:
         if not np.isfinite(run[name].values).any():
             continue  # its table says so

@@ -14,6 +14,7 @@ from kindynos.inference.estimates import Estimate
 from kindynos.model.writing import is_stated, stated
 from kindynos.printable import is_unseen
 from kindynos.program.program import Program
+from kindynos.reports.run_tables import has_return_periods
 from kindynos.results.figures import DEFAULT, TableSpec, outcome_table
 from kindynos.results.risk_register import risks_of
 from kindynos.results.run import Run
@@ -39,6 +40,7 @@ def summary(run: Run, asked: TableSpec = DEFAULT) -> dict[str, Any]:
         "outcomes": outcomes,
         **_rankings(run),
         **_risks(run),
+        **_return_periods(run),
         **chances_asked(run, asked),
         **_checks(run),
     }
@@ -54,6 +56,16 @@ def model_text(program: Program) -> str | None:
         return stated(program)
     except KindynosError:
         return None
+
+
+def _return_periods(run: Run) -> dict[str, Any]:
+    """Return the return periods of outcomes that rest on claims; nothing where there is none."""
+    by_name = {
+        name: plain_rows(run[name].return_periods())
+        for name in run.outcomes
+        if has_return_periods(run, name)
+    }
+    return {"return periods": by_name} if by_name else {}
 
 
 def _checks(run: Run) -> dict[str, Any]:

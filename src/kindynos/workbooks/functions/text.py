@@ -261,6 +261,16 @@ def _parted(text: str, mark: str, place: float, any_case: bool) -> int:
     return places[number - 1 if number > 0 else number]
 
 
+def _unparted(side: str, to_end: bool, otherwise: Value) -> Value:
+    """Return what a text without the mark gives: a side of it where its end counts as a mark, or a
+    value instead.
+    """
+    if to_end:
+        return side
+    required(otherwise is not None, NA)
+    return otherwise
+
+
 @function("TEXTBEFORE", "tt[nbbe]")
 def _textbefore(
     text: str,
@@ -270,12 +280,9 @@ def _textbefore(
     to_end: bool = False,
     otherwise: Value = None,
 ) -> Value:
-    """Return what stands before the n-th mark in a text."""
+    """Return the text before its n-th mark."""
     found = _parted(text, mark, place, any_case)
-    if found < 0 and not to_end:
-        required(otherwise is not None, NA)
-        return otherwise
-    return text if found < 0 else text[:found]
+    return text[:found] if found >= 0 else _unparted(text, to_end, otherwise)
 
 
 @function("TEXTAFTER", "tt[nbbe]")
@@ -287,12 +294,9 @@ def _textafter(
     to_end: bool = False,
     otherwise: Value = None,
 ) -> Value:
-    """Return what stands after the n-th mark in a text."""
+    """Return the text after its n-th mark."""
     found = _parted(text, mark, place, any_case)
-    if found < 0 and not to_end:
-        required(otherwise is not None, NA)
-        return otherwise
-    return "" if found < 0 else text[found + len(mark) :]
+    return text[found + len(mark) :] if found >= 0 else _unparted("", to_end, otherwise)
 
 
 @function("TEXTSPLIT", "te[ebbe]")
