@@ -86,7 +86,8 @@ class KindynosError(ValueError):
         return self
 
     def _location(self) -> list[str]:
-        file = self.file if self.row is None else f"{self.file}, row {self.row}"
+        row = None if self.row is None else f"row {self.row}"
+        file = ", ".join(text for text in (self.file, row) if text)
         return [part for part in (file, self.table, self.owner) if part]
 
     def _hint(self) -> str:
@@ -177,6 +178,42 @@ class FileError(KindynosError):
             only = cls(f"{len(mistakes)} mistakes{lines}", file=file)
         only.mistakes = tuple(mistakes)
         return only
+
+
+class Mistakes:
+    """The mistakes of a file, collected while it is read so that all are reported at once.
+
+    >>> mistakes = Mistakes("ferry.toml")
+    >>> with mistakes.at(table="[given] fare"):
+    ...     raise ParameterError("must be above 0")
+    >>> with mistakes.at(row=7):
+    ...     raise ParameterError("has no price")
+    >>> mistakes.report()
+    Traceback (most recent call last):
+    ...
+    kindynos.errors.FileError: ferry.toml: 2 mistakes
+      [given] fare: must be above 0
+      row 7: has no price
+    """
+
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.collected: list[KindynosError] = []
+
+    @contextmanager
+    def at(self, **place: Any) -> Iterator[None]:
+        """Collect an error that is raised in a block, with its place in the file."""
+        try:
+            yield
+        except KindynosError as error:
+            # an error in another file, which this one names, keeps that file and its row
+            own = FileError(str(error)) if error.file not in (None, self.file) else error
+            self.collected.append(own.with_context(file=None, **place))
+
+    def report(self) -> None:
+        """Raise FileError for all mistakes, if there are any."""
+        if self.collected:
+            raise FileError.of_all(self.file, self.collected)
 
 
 class RunError(KindynosError):

@@ -8,8 +8,7 @@ import tomllib
 from jsonschema import Draft202012Validator
 
 import kindynos as kd
-from kindynos.decisions.file import HEAD, PART
-from kindynos.decisions.schema import DecisionHead, Part, json_schema
+from kindynos.decisions.schema import json_schema
 from kindynos.errors import KindynosError
 from tests.common import DEMO, Folder, run
 
@@ -46,10 +45,23 @@ class Schema(Folder):
         Draft202012Validator.check_schema(json_schema())
         self.assertEqual(json.loads(run("schema", "decision").stdout), json_schema())
 
-    def test_the_keys_are_those_that_are_read(self):
-        self.assertEqual(
-            (set(DecisionHead.model_fields), set(Part.model_fields)), (set(HEAD), set(PART))
+    def test_all_mistakes_of_a_file_are_reported_at_once(self):
+        text = (
+            '[decision]\nname = "Berth"\nbeter = "low"\n[decision.given]\n'
+            'cost = { distribution = "pret", low = 1, mode = 2, high = 3 }\n'
+            '[decision.alternatives.buy]\nevent = "e"\n'
+            "[decision.alternatives.buy.outcomes.yes]\npayof = 3\nchance = 0.4\n"
+            "[decision.alternatives.buy.outcomes.no]\npayoff = 3\n"
+            "[decision.alternatives.wait]\npay = 3\n"
         )
+        with self.assertRaises(kd.FileError) as raised:
+            self.read(text)
+        lines = str(raised.exception).splitlines()
+        self.assertEqual(len(raised.exception.mistakes), 6)
+        self.assertTrue(lines[0].endswith("d.toml: 6 mistakes"))
+        ends = ("'better'?", "'pert'?", "'payoff'?", "and test", "its chance", "and test")
+        for line, end in zip(lines[1:], ends, strict=True):
+            self.assertTrue(line.endswith(end), line)
 
     def test_what_is_read_is_valid_and_what_is_refused_is_not(self):
         demo = [path.read_text() for path in DEMO.glob("*.toml")]

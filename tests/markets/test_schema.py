@@ -66,6 +66,16 @@ class Schema(Folder):
                 [{**row, "currency": c} for row, c in zip(lots, ["USD", "EUR"], strict=False)]
             )
 
+    def test_all_rows_that_are_wrong_are_reported_at_once(self):
+        shares = {"instrument": ["a", "b", ""], "shares": [3, "", 4], "side": ["shrt", "", ""]}
+        positions = {"kind": ["future", "cash"], "name": ["a", "b"], "number": [3, ""]}
+        for columns, words in (
+            (shares, ("row 2: the side of a", "row 3: 'b' has no number", "row 4: the instrument")),
+            (positions, ("row 2: ", "row 3: b has no number")),
+        ):
+            with self.subTest(columns), self.fails(f"{len(words)} mistakes", *words):
+                self.read(pd.DataFrame(columns).to_dict("records"))
+
     def read(self, rows):
         path = self.folder / "held.csv"
         pd.DataFrame(rows).to_csv(path, index=False)

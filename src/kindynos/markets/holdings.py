@@ -13,7 +13,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
-from kindynos.errors import FileError, ParameterError
+from kindynos.errors import FileError, Mistakes, ParameterError
 from kindynos.markets.changes import Mask
 from kindynos.markets.exchange import rate_of
 from kindynos.markets.positions import SIDES, Position, read_positions
@@ -76,9 +76,9 @@ def read_holdings(path: Path) -> StatedHoldings:
     (yes for values such as appraisals). Lots of one instrument are added. A table with a column
     kind has a position in each row: see ``kindynos.markets.positions.read_positions``.
 
-    Raises FileError, with the row, for an amount that is missing or not a number, a side that is
-    neither, and for an instrument that is missing or whose lots differ in currency, change or
-    group.
+    Raises FileError, with all rows that have a mistake: an amount that is missing or not a number,
+    a side that is neither, and an instrument that is missing or whose lots differ in currency,
+    change or group.
     """
     table = read_table(path)
     columns = table.headings(ALSO)
@@ -136,27 +136,33 @@ def _added_lots(table: Table, columns: Mapping[str, str], kind: str) -> dict[str
     ones = np.ones(len(names))
     multipliers = table.numbers(columns["multiplier"]) if "multiplier" in columns else ones
     sides = table.texts(columns["side"]) if "side" in columns else [""] * len(names)
-    added: dict[str, float] = {}
     rows = zip(names, amounts.tolist(), multipliers.tolist(), sides, strict=True)
-    for position, (name, amount, multiplier, stated_side) in enumerate(rows):
-        side = SIDES.get(stated_side.lower())
-        problem = (
-            "the instrument has no name"
-            if not name
-            else f"{name!r:.60} has no number of {kind}"
-            if not np.isfinite(amount)
-            else f"the side of {name} is {stated_side!r:.40}; say long or short"
-            if side is None
-            else f"{name} is {stated_side} of {amount:g}: say the side or the minus, not both"
-            if side < 0 and amount < 0
-            else f"the multiplier of {name} must be a number above 0"
-            if not (np.isfinite(multiplier) and multiplier > 0)
-            else ""
-        )
-        if problem:
-            raise FileError(problem, file=table.file, row=int(table.rows[position]))
-        added[name] = added.get(name, 0.0) + amount * multiplier * (side or 1.0)
+    mistakes = Mistakes(table.file)
+    added: dict[str, float] = {}
+    for position, (name, amount, multiplier, side) in enumerate(rows):
+        with mistakes.at(row=int(table.rows[position])):
+            if not name:
+                raise ParameterError("the instrument has no name")
+            if not np.isfinite(amount):
+                raise ParameterError(f"{name!r:.60} has no number of {kind}")
+            if not (np.isfinite(multiplier) and multiplier > 0):
+                raise ParameterError(f"the multiplier of {name} must be a number above 0")
+            lot = amount * multiplier * _sign_of(name, amount, side)
+            added[name] = added.get(name, 0.0) + lot
+    mistakes.report()
     return added
+
+
+def _sign_of(name: str, amount: float, stated_side: str) -> float:
+    """Return 1 for what is held and -1 for what is sold short, from the text of a side."""
+    side = SIDES.get(stated_side.lower())
+    if side is None:
+        raise ParameterError(f"the side of {name} is {stated_side!r:.40}; say long or short")
+    if side < 0 and amount < 0:
+        raise ParameterError(
+            f"{name} is {stated_side} of {amount:g}: say the side or the minus, not both"
+        )
+    return side or 1.0
 
 
 def _texts_by_instrument(table: Table, columns: Mapping[str, str], heading: str) -> dict[str, str]:
@@ -164,16 +170,21 @@ def _texts_by_instrument(table: Table, columns: Mapping[str, str], heading: str)
     names = table.texts(columns["instrument"])
     texts = table.texts(columns[heading]) if heading in columns else []
     stated: dict[str, str] = {}
+    mistakes = Mistakes(table.file)
     for position, (name, text) in enumerate(zip(names, texts, strict=False)):
-        if stated.setdefault(name, text) != text:
-            problem = f"{name} has the {heading} {text!r:.40}, and {stated[name]!r:.40} above"
-            raise FileError(problem, file=table.file, row=int(table.rows[position]))
+        with mistakes.at(row=int(table.rows[position])):
+            if stated.setdefault(name, text) != text:
+                above = stated[name]
+                raise ParameterError(
+                    f"{name} has the {heading} {text!r:.40}, and {above!r:.40} above"
+                )
+    mistakes.report()
     return {name: text for name, text in stated.items() if text}
 
 
 def read_scenarios(path: Path) -> dict[str, dict[str, float]]:
     """Return named shocks, moves by instrument, from a table with columns scenario, instrument and
-    move; raises FileError, with the row, for what is missing.
+    move; raises FileError, with the rows, for what is missing.
     """
     table = read_table(path)
     columns = {name.lower(): name for name in table.names}
@@ -186,16 +197,14 @@ def read_scenarios(path: Path) -> dict[str, dict[str, float]]:
     scenarios: dict[str, dict[str, float]] = {}
     names, instruments = table.texts(columns["scenario"]), table.texts(columns["instrument"])
     moves = table.numbers(columns["move"]).tolist()
-    for position, (name, instrument, move) in enumerate(
-        zip(names, instruments, moves, strict=True)
-    ):
-        if not (name and instrument and np.isfinite(move)):
-            raise FileError(
-                "a scenario needs a name, an instrument and a move",
-                file=table.file,
-                row=int(table.rows[position]),
-            )
-        scenarios.setdefault(name, {})[instrument] = move
+    mistakes = Mistakes(table.file)
+    rows = zip(names, instruments, moves, strict=True)
+    for position, (name, instrument, move) in enumerate(rows):
+        with mistakes.at(row=int(table.rows[position])):
+            if not (name and instrument and np.isfinite(move)):
+                raise ParameterError("a scenario needs a name, an instrument and a move")
+            scenarios.setdefault(name, {})[instrument] = move
+    mistakes.report()
     return scenarios
 
 

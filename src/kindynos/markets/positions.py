@@ -13,7 +13,7 @@ import numpy as np
 import pandas as pd
 
 from kindynos.arrays import Floats
-from kindynos.errors import FileError, ParameterError
+from kindynos.errors import FileError, Mistakes, ParameterError
 from kindynos.markets.changes import Mask, prices_after
 from kindynos.markets.closed_forms import KINDS, KNOT, Shifted, State, columns_of, day_number
 from kindynos.markets.exchange import column_of, multiplier
@@ -307,7 +307,7 @@ def read_positions(table: Table) -> tuple[dict[str, Position], list[str]]:
     Columns: name (or instrument), kind, number (or shares, quantity, nominal), and perhaps side
     (long or short), multiplier, currency, group and the terms of the kinds; a row without a kind is
     a share, and what it is valued by is its name where no underlying is stated. Rows of one
-    position are added. Raises FileError, with the row, for what no position may be.
+    position are added. Raises FileError, with all such rows, for what no position may be.
     """
     columns = table.headings(ALSO)
     known = (*PLAIN, *TERMS)
@@ -318,17 +318,16 @@ def read_positions(table: Table) -> tuple[dict[str, Position], list[str]]:
         )
     texts = {name: table.texts(columns[name]) for name in known if name in columns}
     positions: dict[str, Position] = {}
+    mistakes = Mistakes(table.file)
     for position in range(len(table.rows)):
         cells = {name: column[position] for name, column in texts.items() if column[position]}
-        try:
+        with mistakes.at(row=int(table.rows[position])):
             name, one = _of_row(cells, table.decimal)
             held = positions.get(name)
             if held is not None and held.of(0) != one.of(0):
                 raise ParameterError(f"{name} has other terms than above; give it another name")
-        except ParameterError as error:
-            row = int(table.rows[position])
-            raise FileError(str(error), file=table.file, row=row) from None
-        positions[name] = one if held is None else one.of(held.number + one.number)
+            positions[name] = one if held is None else one.of(held.number + one.number)
+    mistakes.report()
     return positions, [name for text, name in columns.items() if text not in known]
 
 

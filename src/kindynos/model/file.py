@@ -5,8 +5,7 @@ once.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +14,7 @@ from kindynos.distributions.base import Distribution
 from kindynos.distributions.discrete import Discrete
 from kindynos.distributions.registry import distribution_from, distribution_in_words
 from kindynos.distributions.stated import StatedDistribution
-from kindynos.errors import FileError, KindynosError, ModelError
+from kindynos.errors import FileError, KindynosError, Mistakes, ModelError
 from kindynos.model.model import Model
 from kindynos.processes.base import Process
 from kindynos.processes.registry import process_from
@@ -57,16 +56,7 @@ class _ModelReader:
 
     def __init__(self, file: str) -> None:
         self.file = file
-        self.mistakes: list[KindynosError] = []
-
-    @contextmanager
-    def _table(self, table: str) -> Iterator[None]:
-        try:
-            yield
-        except KindynosError as error:
-            # of a table that the model names, the message keeps that file and the row
-            own = FileError(str(error)) if error.file is not None else error
-            self.mistakes.append(own.with_context(table=table))
+        self.mistakes = Mistakes(file)
 
     def model(self, document: dict[str, Any]) -> Model:
         """Return the model; raises FileError for all the mistakes."""
@@ -101,12 +91,11 @@ class _ModelReader:
             elif isinstance(quantity, Line):
                 kind = "outcomes" if quantity.outcome else "checks" if quantity.check else "lines"
                 table = f"[{kind}] {quantity.name}"
-            self.mistakes.append(error.with_context(table=table))
-        if not self.mistakes:
-            with self._table(""):
+            self.mistakes.collected.append(error.with_context(table=table))
+        if not self.mistakes.collected:
+            with self.mistakes.at(table=""):
                 model.compiled()
-        if self.mistakes:
-            raise FileError.of_all(self.file, self.mistakes)
+        self.mistakes.report()
         return model
 
     def _declared(self, content: Any) -> Model:
@@ -119,7 +108,7 @@ class _ModelReader:
         for name, given in content.given.items():
             if given.cell is not None:
                 continue
-            with self._table(f"[given] {name}"):
+            with self.mistakes.at(table=f"[given] {name}"):
                 model.given(
                     name,
                     self._read(given.value),
@@ -129,28 +118,28 @@ class _ModelReader:
                 )
         self._drivers(model, content)
         for name, table in content.cohorts.items():
-            with self._table(f"[cohorts.{name}]"):
+            with self.mistakes.at(table=f"[cohorts.{name}]"):
                 model.cohort(name, _cohort(table))
         for name, table in content.claims.items():
-            with self._table(f"[claims.{name}]"):
+            with self.mistakes.at(table=f"[claims.{name}]"):
                 options = table.model_dump(include={"each", "unit", "source"})
                 count, _ = self._distribution(table.count)
                 size, unit = self._distribution(table.size)
                 options["unit"] = options["unit"] or unit or None
                 model.claims(name, count, size, **options)
         for name, table in content.loans.items():
-            with self._table(f"[loans.{name}]"):
+            with self.mistakes.at(table=f"[loans.{name}]"):
                 options = table.model_dump(include={"correlation", "unit"})
                 model.loans(self._loans(table), name, **options)
         for position, entry in enumerate(content.correlations):
-            with self._table(f"[[correlations]] number {position + 1}"):
+            with self.mistakes.at(table=f"[[correlations]] number {position + 1}"):
                 self._correlate(model, entry)
         self._lines(model, content)
         for name, changes in content.scenarios.items():
-            with self._table(f"[scenarios.{name}]"):
+            with self.mistakes.at(table=f"[scenarios.{name}]"):
                 model.scenario(name, **{key: _replacement(value) for key, value in changes.items()})
         for name, choice in content.choices.items():
-            with self._table(f"[choices.{name}]"):
+            with self.mistakes.at(table=f"[choices.{name}]"):
                 model.choice(name, choice.at, choice.knowing, choice.options, choice.after)
         return model
 
@@ -159,12 +148,12 @@ class _ModelReader:
         for name, line in content.lines.items():
             if line.formula is None:
                 continue
-            with self._table(f"[lines] {name}"):
+            with self.mistakes.at(table=f"[lines] {name}"):
                 model.line(name, line.formula, unit=line.unit)
         for name, outcome in content.outcomes.items():
             if outcome.formula is None:
                 continue
-            with self._table(f"[outcomes] {name}"):
+            with self.mistakes.at(table=f"[outcomes] {name}"):
                 model.outcome(
                     name,
                     outcome.formula,
@@ -175,7 +164,7 @@ class _ModelReader:
                 )
 
         for name, check in content.checks.items():
-            with self._table(f"[checks] {name}"):
+            with self.mistakes.at(table=f"[checks] {name}"):
                 model.must_hold(name, check.formula, tolerance=check.tolerance)
 
     def _cells(self, model: Model, content: Any) -> None:
@@ -193,12 +182,12 @@ class _ModelReader:
         if content.model.workbook is None:
             for kind, table in tables.items():
                 for name in table:
-                    with self._table(f"[{kind}.{name}]"):
+                    with self.mistakes.at(table=f"[{kind}.{name}]"):
                         raise FileError("cell needs workbook = in [model], the file it is in")
             return
         from kindynos.workbooks.modelling import cells_of_file
 
-        with self._table("[model] workbook"):
+        with self.mistakes.at(table="[model] workbook"):
             drivers = {}
             for name, entry in tables["drivers"].items():
                 stated, options = _stated_driver(entry)
@@ -214,12 +203,12 @@ class _ModelReader:
         for name, driver in content.drivers.items():
             if driver.cell is not None:
                 continue
-            with self._table(f"[drivers.{name}]"):
+            with self.mistakes.at(table=f"[drivers.{name}]"):
                 read = {key: self._read(value) for key, value in self._lives(driver).items()}
                 stated, options = _stated_driver(driver, read)
                 model.driver(name, stated, **options)
         for stated_file in content.driver_tables:
-            with self._table("[drivers] table"):
+            with self.mistakes.at(table="[drivers] table"):
                 defaults = stated_file.model_dump(exclude={"file"}, exclude_none=True)
                 model.drivers_from(self._beside(stated_file.file), **defaults)
 
