@@ -9,7 +9,7 @@ from matplotlib.path import Path as Polygon
 
 import kindynos as kd
 from kindynos.formatting import brief, number, step_of
-from kindynos.reports.page.pictures import DENSITY_BINS, densities, density_of
+from kindynos.reports.page.densities import DENSITY_BINS, densities, density_of
 from tests.common import Folder, investment
 from tests.reports.browser import BrowserCase
 from tests.reports.test_pages import written

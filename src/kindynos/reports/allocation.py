@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -18,6 +17,7 @@ from kindynos.markets.allocation.frontier import Frontier
 from kindynos.markets.allocation.resampling import Resampled
 from kindynos.markets.allocation.walk import WalkForward
 from kindynos.reports.answers import allocation_answer, opening
+from kindynos.reports.page.of_frontier import frontier_view
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import DataTable, Draw, Report
 from kindynos.reports.summary import plain_value
@@ -26,14 +26,6 @@ from kindynos.reports.tables import FigureTable, Words, table_of
 MOST_BINDING = 12
 SHARES = ("chance of a loss", "mean maximum drawdown")
 MOST_ROWS = 12
-
-
-@dataclass(frozen=True)
-class Allocated:
-    """Weights, and the frontier that they are seen against."""
-
-    allocation: Allocation
-    frontier: Frontier
 
 
 def allocated(
@@ -72,7 +64,8 @@ def allocated(
         facts=partial(_facts, allocation, sure, walked),
         tables=lambda: tables,
         figures=lambda: figures,
-        result=Allocated(allocation, curve),
+        result=allocation,
+        view=lambda report: frontier_view(report, curve, allocation.weights),
     )
 
 
@@ -382,6 +375,7 @@ def frontier(curve: Frontier) -> Report:
         tables=lambda: {"frontier": table},
         figures=lambda: {"frontier": curve.plot, "frontier-weights": curve.plot_weights},
         result=curve,
+        view=lambda report: frontier_view(report, curve),
     )
 
 

@@ -14,6 +14,7 @@ from kindynos.formatting import per_cent, share_decimals, short, with_error
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.reports.answers import decision_answer, opening
 from kindynos.reports.knowing import knowing_answer, knowing_table
+from kindynos.reports.page.of_decision import decision_view
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_rows, plain_value
 from kindynos.reports.tables import FigureTable, Words, table_from
@@ -61,6 +62,7 @@ def decided(
         parts,
         kind="decision",
         result=solution,
+        view=lambda report: decision_view(report, solution),
         glance=partial(_keys, solution),
         facts=partial(_facts, solution, worth, switches),
         tables=partial(_tables, solution, tests),

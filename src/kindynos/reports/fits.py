@@ -31,6 +31,7 @@ from kindynos.inference.autocorrelation import autocorrelations, portmanteau
 from kindynos.processes.clustering import listed
 from kindynos.reports.answers import asked_sentences, opening, read_answer
 from kindynos.reports.forecasts import doubt_lines
+from kindynos.reports.page.of_trials import trials_view
 from kindynos.reports.report import DataTable, Draws, Report, only_files
 from kindynos.reports.runs import conditions_table, label
 from kindynos.reports.summary import chances_asked, plain_estimate, plain_value
@@ -552,6 +553,7 @@ def trials(
         [*opening(sentences), *spaced],
         kind="read",
         result=read_trials,
+        view=lambda report: trials_view(report, read_trials),
         facts=facts,
         tables=lambda: only_files(
             trials=figures, **({} if pair is None else {"together": pair.table()})

@@ -25,8 +25,11 @@ from kindynos.reports.tables import FigureTable
 if TYPE_CHECKING:
     import pandas as pd
 
+    from kindynos.reports.page.view import PageView
+
 Draw = Callable[..., Any]
 Draws = Mapping[str, Draw]
+View = Callable[["Report"], "PageView"]
 DATA_VERSION = 1  # of the plain data; another one where a key goes or changes its meaning
 
 
@@ -103,7 +106,7 @@ class Report:
     plain data beside them. ``figures`` draw a picture on an axis and ``pages`` on a whole figure,
     each by the name of its file; ``rows`` are drawn as fans by pages; ``glance`` has the first
     figures of a page, each with its label, a note, and whether it is on the side that nobody wants,
-    and ``adds`` the shares that it draws beside them.
+    ``adds`` the shares that it draws beside them, and ``view`` what it shows beside all this.
     All are worked out when they are asked for, so that a terminal does not wait for Matplotlib.
     """
 
@@ -117,7 +120,8 @@ class Report:
     glance: Callable[[], Sequence[tuple[str, str, str, bool]]] = tuple
     adds: Callable[[], Mapping[str, float]] = dict
     heading: str = ""  # what it is of, in a few words: the title of a page
-    result: Any = None  # what it is of, where a renderer shows more of it than tables
+    result: Any = None  # what it is of, for where it comes from
+    view: View | None = None  # what a page shows beside all this
     status: int = 0  # the exit status of the command: 3 where a limit is broken
     origin: Origin | None = None  # who made it from what, where that is to be told
 

@@ -36,6 +36,7 @@ from kindynos.reports import lumps
 from kindynos.reports.answers import answer, asked_sentences, opening
 from kindynos.reports.contributions import register
 from kindynos.reports.how_made import advice_lines, made_lines
+from kindynos.reports.page.of_trials import run_view
 from kindynos.reports.rankings import ranking
 from kindynos.reports.report import Draw, Report, only_files
 from kindynos.reports.run_tables import has_return_periods, run_tables
@@ -80,6 +81,7 @@ def run_report(run: Run, asked: TableSpec = DEFAULT) -> Report:
         tables=lambda: only_files(**run_tables(run, asked)),
         figures=partial(_pictures, run),
         result=run,
+        view=lambda report: run_view(report, run),
     )
 
 

@@ -42,6 +42,8 @@ from kindynos.reports.answers import (
 )
 from kindynos.reports.contributions import contributions
 from kindynos.reports.model_tables import sheet_table
+from kindynos.reports.page.of_comparison import comparison_view
+from kindynos.reports.page.of_sweep import sweep_view
 from kindynos.reports.rankings import alone_share, ranking_remark
 from kindynos.reports.report import DataTable, Report
 from kindynos.reports.runs import label
@@ -99,6 +101,7 @@ def comparison(compared: Comparison, asked: TableSpec = DEFAULT) -> Report:
         parts,
         kind="comparison",
         result=compared,
+        view=lambda report: comparison_view(report, compared),
         facts=lambda: {
             "scenarios": compared.scenarios,
             "best": {name: _best(compared, name) for name in numbers},
@@ -372,6 +375,7 @@ def sweep(swept: Sweep, *, less_is_better: bool = False) -> Report:
         kind="sweep",
         heading=f"{' and '.join(swept.outputs)} over {' and '.join(swept.inputs)}",
         result=swept,
+        view=lambda report: sweep_view(report, swept),
         facts=lambda: {"statistic": swept.statistic},
         tables=lambda: {"points": DataTable(_named(swept), "points", "sweep")},
         figures=lambda: {

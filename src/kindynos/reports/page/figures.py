@@ -8,7 +8,7 @@ import math
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from kindynos.errors import KindynosError
 from kindynos.formatting import (
@@ -28,10 +28,6 @@ from kindynos.reports.rankings import ranking_remark
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.contributions import BASE
 from kindynos.results.sensitivity.methods import usual_method
-from kindynos.studies.comparison import Comparison, ReportedMean
-
-if TYPE_CHECKING:
-    from kindynos.decisions.solve import Solution
 
 MOST_DRIVEN, LEAST_DRIVEN = 8, 3  # drivers that get a bar; the tables have all
 
@@ -140,7 +136,8 @@ def rounded(figure: Any, unit: str | None) -> str:
 PLAIN = {5: "1 in 20 is lower", 50: "half is lower", 95: "1 in 20 is higher"}
 
 
-def _exact(figure: Any, unit: str | None = None) -> str:
+def exactly(figure: Any, unit: str | None = None) -> str:
+    """Return a figure with its error, as a table has it."""
     return " ".join(piece for piece in with_error(figure, unit) if piece).replace("-", "−")
 
 
@@ -168,16 +165,16 @@ def keys(result: Any, awaited: bool = False) -> list[Key]:
         rows.append(Key(label, share, reach, hurts=result.better == "low"))
         mean = endless[1]
         where = "Mean where it happens" if awaited else "Mean of the others"
-        rows.append(Key(where, rounded(mean, result.unit), _exact(mean, result.unit)))
+        rows.append(Key(where, rounded(mean, result.unit), exactly(mean, result.unit)))
     if math.isfinite(float(result.mean)):
-        exact = _exact(result.mean, result.unit)
+        exact = exactly(result.mean, result.unit)
         rows.append(Key("Mean", rounded(result.mean, result.unit), exact))
     if result.base is not None and math.isfinite(float(result.base)):
         where = lumps.below_and_at(result, float(result.base)).replace(" of the trials lie", "")
         rows.append(Key("Base case", rounded(float(result.base), result.unit), where))
     for q in (5, 50, 95):
         figure = result.percentile(q)
-        exact = _exact(figure, result.unit) if math.isfinite(float(figure)) else ""
+        exact = exactly(figure, result.unit) if math.isfinite(float(figure)) else ""
         never = awaited and float(figure) == math.inf
         value = "never" if never else str(rounded(figure, result.unit))
         rows.append(Key(f"P{q}, {PLAIN[q]}", value, exact))
@@ -188,9 +185,9 @@ def keys(result: Any, awaited: bool = False) -> list[Key]:
     return rows
 
 
-def driven(run: Any, name: str) -> Driven | None:
+def driven(run: Run, name: str) -> Driven | None:
     """Return the bars of what drives an outcome; None where nothing can be ranked."""
-    if not isinstance(run, Run) or not run.drivers or not float(run[name].sd) > 0:
+    if not run.drivers or not float(run[name].sd) > 0:
         return None
     try:
         frame = run.sensitivity(name)
@@ -277,41 +274,3 @@ def added(shares: Mapping[str, float]) -> Driven | None:
     ]
     left = len(shares) - len(first)
     return Driven(bars, f"{left} more" if left else "", "")
-
-
-def scenarios(compared: Comparison, outcome: str) -> dict[str, Any]:
-    """Return the lines of scenarios of an outcome, each with its difference from the first."""
-    rows = compared.differences().xs((outcome, "mean"), level=("outcome", "statistic"))
-    answer, unit = [], None
-    for scenario, run in compared.runs.items():
-        if isinstance(run, ReportedMean):
-            answer.append([scenario, rounded(run.estimate, unit), "", "", "", ""])
-            continue
-        unit = run[outcome].unit
-        cells = line(run[outcome], scenario).cells
-        change = ""
-        if scenario in rows.index:
-            row: Any = rows.loc[scenario]
-            gap = Estimate(float(row["difference"]), float(row["low"]), float(row["high"]))
-            sign = "+" if float(gap) > 0 else ""
-            change = f"{sign}{rounded(gap, unit)}" if row["low"] > 0 or row["high"] < 0 else "none"
-        answer.append([scenario, cells[0], change, cells[1], cells[3], cells[4]])
-    heads = ["scenario", "mean", f"from {compared.scenarios[0]}", "P5", "P95", "misses"]
-    if not any(cells[-1] for cells in answer):  # no target to miss
-        heads, answer = heads[:-1], [cells[:-1] for cells in answer]
-    return {"title": "Side by side", "heads": heads, "rows": answer}
-
-
-def alternatives(solution: Solution) -> dict[str, Any]:
-    """Return the alternatives of a decision, the best first."""
-    table: Any = solution.table().sort_values("value", ascending=solution.rolling.sign < 0)
-    rows = []
-    for name, row in table.iterrows():
-        worth = symmetrical(row["value"], row["error"])
-        ends = [rounded(float(row[key]), None) for key in ("P5", "P95")]
-        rows.append([str(name), _exact(worth), *ends, f"{100 * row['chance below 0']:.1f} %"])
-    return {
-        "title": "The alternatives",
-        "heads": ["alternative", "worth", "P5", "P95", "below 0"],
-        "rows": rows,
-    }

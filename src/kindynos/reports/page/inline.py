@@ -9,7 +9,7 @@ from typing import Any
 
 from kindynos.distributions.base import Distribution
 from kindynos.printable import visible
-from kindynos.reports.page.pictures import Density, density_of
+from kindynos.reports.page.densities import Density, density_of
 from kindynos.reports.report import Section
 from kindynos.reports.showing import report_of
 from kindynos.reports.tables import FigureTable

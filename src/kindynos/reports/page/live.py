@@ -24,7 +24,6 @@ from kindynos.results.statistics import FEW_BEYOND
 
 MOST_VALUES = 50_000  # trials whose values are sent; of more, counts on steps
 STEPS, BARS, LOOKED = 700, 60, 4_000
-MOST_DRIVERS = 12
 PERCENTILES = tuple(q / 2 for q in range(1, 200))  # whose values and intervals are sent
 FINEST = 1e-5  # of the power of ten below an axis: steps on which cut-offs stay exact
 MOST_EXACT = 2_000  # values that are sent in full beside those in half the room
@@ -60,15 +59,8 @@ class Live:
 Trials = Run | ReadTrials
 
 
-def drivers_of(trials: Trials) -> list[str]:
-    """Return what is looked at beside an outcome: drivers, or the columns of trials read."""
-    names = trials.drivers if isinstance(trials, Run) else trials.outcomes
-    return list(names)[:MOST_DRIVERS]
-
-
-def drivers_looked_at(run: Trials) -> str:
+def drivers_looked_at(run: Trials, names: list[str]) -> str:
     """Return, for the script, where each driver lay in the first trials, from 0 to 255."""
-    names = drivers_of(run)
     rows = []
     for name in names:
         drawn = np.asarray(run[name].values)

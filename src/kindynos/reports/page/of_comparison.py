@@ -1,0 +1,85 @@
+"""What a page shows of scenarios: each outcome with the pictures of all scenarios on one axis."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+
+from kindynos.inference.estimates import Estimate
+from kindynos.reports.page.figures import line, rounded
+from kindynos.reports.page.live import Live, axis_of, cut_of, live
+from kindynos.reports.page.of_trials import MOST_LIVE, MOST_PAGE_VALUES
+from kindynos.reports.page.view import PageView, plain_view
+from kindynos.reports.report import Report
+from kindynos.studies.comparison import Comparison, ReportedMean
+from kindynos.tables.table import counted
+
+
+def comparison_view(report: Report, compared: Comparison) -> PageView:
+    """Return what a page shows of scenarios."""
+    first: Any = next(iter(compared.runs.values()))
+    facts = []
+    if not isinstance(first, ReportedMean):
+        plan = first.facts()["sampling"]
+        facts = [f"{first.size:,} trials", f"{plan} plan", f"seed {first.seed}"]
+    groups: dict[str, list[Live]] = {}
+    for picture in _side_by_side(compared):
+        groups.setdefault(picture.group, []).append(picture)
+    return plain_view(
+        report,
+        f"{first.name}: {counted(len(compared.scenarios), 'scenario')}",
+        facts=facts,
+        groups=[
+            {
+                "title": name,
+                "unit": pictures[0].unit,
+                "lives": pictures,
+                "beside": _lines(compared, name),
+            }
+            for name, pictures in groups.items()
+        ],
+    )
+
+
+def _side_by_side(compared: Comparison) -> Iterator[Live]:
+    """Yield the pictures of each outcome, of one after the other, on an axis in common."""
+    runs = {name: run for name, run in compared.runs.items() if not isinstance(run, ReportedMean)}
+    boxes = len(runs) * len(compared.outcomes)
+    most = MOST_PAGE_VALUES // max(boxes, 1)
+    for outcome in compared.outcomes[: max(MOST_LIVE // len(runs), 1)]:
+        values = np.concatenate([np.asarray(run[outcome].values) for run in runs.values()])
+        value = values[np.isfinite(values)]
+        if not len(value) or np.ptp(value) == 0:
+            continue
+        axis, cut = axis_of(value), cut_of(next(iter(runs.values()))[outcome])
+        for scenario, run in runs.items():
+            picture = live(
+                run[outcome], scenario, [], axis=axis, cut=cut, group=outcome, most_values=most
+            )
+            if picture is not None:
+                yield picture
+
+
+def _lines(compared: Comparison, outcome: str) -> dict[str, Any]:
+    """Return the lines of scenarios of an outcome, each with its difference from the first."""
+    rows = compared.differences().xs((outcome, "mean"), level=("outcome", "statistic"))
+    answer, unit = [], None
+    for scenario, run in compared.runs.items():
+        if isinstance(run, ReportedMean):
+            answer.append([scenario, rounded(run.estimate, unit), "", "", "", ""])
+            continue
+        unit = run[outcome].unit
+        cells = line(run[outcome], scenario).cells
+        change = ""
+        if scenario in rows.index:
+            row: Any = rows.loc[scenario]
+            gap = Estimate(float(row["difference"]), float(row["low"]), float(row["high"]))
+            sign = "+" if float(gap) > 0 else ""
+            change = f"{sign}{rounded(gap, unit)}" if row["low"] > 0 or row["high"] < 0 else "none"
+        answer.append([scenario, cells[0], change, cells[1], cells[3], cells[4]])
+    heads = ["scenario", "mean", f"from {compared.scenarios[0]}", "P5", "P95", "misses"]
+    if not any(cells[-1] for cells in answer):  # no target to miss
+        heads, answer = heads[:-1], [cells[:-1] for cells in answer]
+    return {"title": "Side by side", "heads": heads, "rows": answer}

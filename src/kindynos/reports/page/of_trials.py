@@ -1,0 +1,164 @@
+"""What a page shows of trials: of a run, its outcomes with their pictures and drivers, its rows and
+what it assumes; of trials that were read, their columns.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from kindynos.reports import lumps
+from kindynos.reports.how_made import advice_lines, made_lines
+from kindynos.reports.model_tables import drivers_table, givens_table
+from kindynos.reports.page.densities import densities
+from kindynos.reports.page.fans import fan, rows_of, sheet_of
+from kindynos.reports.page.figures import driven, in_sentence, keys, line
+from kindynos.reports.page.live import MOST_VALUES, Live, Trials, drivers_looked_at, live
+from kindynos.reports.page.view import PageView, plain_view, section_parts, sections_below
+from kindynos.reports.report import Report, Section
+from kindynos.results.read_trials import ReadTrials
+from kindynos.results.run import Run
+
+MOST_PAGE_VALUES = 150_000  # of all outcomes of a page; of more, counts on steps
+MOST_LIVE = 20  # outcomes that are drawn; all are in the tables
+MOST_DRIVERS = 12  # that are looked at beside an outcome
+
+
+def trials_view(report: Report, read: ReadTrials) -> PageView:
+    """Return what a page shows of trials that were read."""
+    beside = list(read.outcomes)[:MOST_DRIVERS]
+    lives = _lives(read, read.outcomes[:MOST_LIVE], beside)
+    outcomes = [
+        {
+            "line": line(read[name], name),
+            "keys": keys(read[name]) if name in lives else [],
+            "live": lives.get(name),
+        }
+        for name in _in_order(read, lives)
+    ]
+    view = plain_view(
+        report,
+        outcomes=_with_sections(report, outcomes),
+        drivers=drivers_looked_at(read, beside) if lives else "[]",
+    )
+    return replace(view, drawn=frozenset(read.outcomes[:MOST_LIVE]))
+
+
+def run_view(report: Report, run: Run) -> PageView:
+    """Return what a page shows of a run."""
+    beside = list(run.drivers)[:MOST_DRIVERS]
+    shown = [name for name in run.outcomes[:MOST_LIVE] if not lumps.is_condition(run, name)]
+    lives = _lives(run, shown, beside)
+    outcomes = [
+        {
+            "line": line(run[name], name),
+            "keys": keys(run[name], lumps.may_be_never(run, name)) if name in lives else [],
+            "live": lives.get(name),
+            "driven": driven(run, name) if name in lives else None,
+        }
+        for name in _in_order(run, lives)
+    ]
+    facts, sheet = run.facts(), sheet_of(run)
+    fans = [fan(row, sheet) for row in rows_of(run)]
+    return PageView(
+        title=run.name,
+        sections=[section_parts(section) for section in _general(report, run)],
+        drawn=frozenset([*run.kept, *run.outcomes, *(f"{name}-drivers" for name in run.outcomes)]),
+        facts=[f"{run.size:,} trials", f"{facts['sampling']} plan", f"seed {run.seed}"],
+        versions=facts["versions"],
+        outcomes=_with_sections(report, outcomes),
+        drivers=drivers_looked_at(run, beside) if lives else "[]",
+        fans=[drawn for drawn in fans if drawn is not None],
+        assumed=_assumed(run),
+        given=_given(run),
+        formulas=_formulas(run),
+        made=made_lines(run),
+        advice=advice_lines(run),
+    )
+
+
+def _lives(
+    trials: Trials, names: list[str] | tuple[str, ...], beside: list[str]
+) -> dict[str, Live]:
+    """Return the outcomes that are drawn live, each with the quantities looked at beside it."""
+    most = min(MOST_PAGE_VALUES // max(len(trials.outcomes[:MOST_LIVE]), 1), MOST_VALUES)
+    drawn = {}
+    for name in names:
+        others = [other for other in beside if other != name]
+        picture = live(trials[name], name, others, most_values=most)
+        if picture is not None:
+            drawn[name] = picture
+    return drawn
+
+
+def _in_order(trials: Trials, lives: dict[str, Live]) -> list[str]:
+    """Return the outcomes that are one number, the first one that is drawn before all others."""
+    numbers = [name for name in trials.outcomes if not trials[name].is_row]
+    first = next((name for name in numbers if name in lives), None)
+    return sorted(numbers, key=lambda name: name != first)
+
+
+def _with_sections(report: Report, outcomes: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Return the outcomes, each with its place on the page and its sections of the report."""
+    about: dict[str, list[dict[str, Any]]] = {}
+    for section in report.sections:
+        about.setdefault(section.about, []).append(section_parts(section))
+    return [
+        {"id": f"outcome-{position}", "sections": about.get(outcome["line"].name, []), **outcome}
+        for position, outcome in enumerate(outcomes, 1)
+    ]
+
+
+def _general(report: Report, run: Run) -> list[Section]:
+    """Return the sections of no single outcome, without what the page says in other places."""
+    return [
+        section
+        for section in sections_below(report)
+        if section.tables and (not section.about or run[section.about].is_row)
+    ]
+
+
+def _assumed(run: Run) -> list[dict[str, Any]]:
+    """Return what is uncertain in a run: each driver with a small density, how it is stated, its
+    figures and its source.
+    """
+    if not run.program.drivers:
+        return []
+    small = {density.name: density for density in densities(run)}
+    table = drivers_table(run.program)
+    headers = [column.header for column in table.columns]
+    assumed = []
+    for cells in zip(*(column.cells for column in table.columns), strict=True):
+        row = dict(zip(headers, cells, strict=True))
+        name, each = row.pop("driver"), row.pop("each")
+        stated = in_sentence(row.pop("distribution"))
+        assumed.append(
+            {
+                "name": name,
+                "unit": row.pop("unit"),
+                "source": row.pop("source"),
+                "stated": f"{stated}, again each {each}" if each not in ("", "trial") else stated,
+                "figures": row,
+                "density": small.get(name),
+            }
+        )
+    return assumed
+
+
+def _given(run: Run) -> dict[str, Any] | None:
+    """Return the table of what is known."""
+    if not run.program.givens:
+        return None
+    return dict(section_parts(Section((givens_table(run.program),)))["parts"][0])
+
+
+def _formulas(run: Run) -> list[dict[str, str]]:
+    """Return the lines and outcomes with their formulas, in the order in which they are stated."""
+    formulas = []
+    for name, stated in run.program.lines.items():
+        formula = stated.formula or ("a function" if stated.function else "")
+        if formula:
+            what = "outcome" if stated.outcome else ""
+            unit = stated.unit or ""
+            formulas.append({"name": name, "formula": formula, "unit": unit, "what": what})
+    return formulas
