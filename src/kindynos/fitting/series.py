@@ -38,6 +38,7 @@ CRITERIA = ("aicc", "aic", "bic")
 FEWEST = 8
 OUTLYING = 4.0  # sds
 MOST_OUTLIERS = 6
+OUT_OF_THE_RUNNING = 10.0  # of the criterion: a process 150 times less likely than the best
 SHORT_HORIZON = 12  # periods that a score looks ahead, where there is no season
 
 
@@ -303,7 +304,9 @@ def fit_series(
     the table writes them; without them, the first two, with the differences and the log that tests
     choose. ``season`` is how many periods it has: by default 12 for months and 4 for quarters; 0
     for none. ``every`` states the spacing of the dates. ``rolling=False`` leaves out the
-    ``origins`` from which each is fitted again and looks ``horizon`` periods ahead. ``exog`` are
+    ``origins`` from which each is fitted again and looks ``horizon`` periods ahead; those whose
+    criterion is more than 10 above the lowest of their group are out of the running and not
+    scored. ``exog`` are
     regressors that are known ahead, as ``Arima.fit`` takes them; see ``calendar_regressors`` for
     days of trading and holidays. Only Arima processes take them. Raises ParameterError for a series
     that cannot be used.
@@ -337,7 +340,9 @@ def fit_series(
         else check_integer("horizon", horizon, least=1)
     )
     places = origins_of(valid, length, ahead, origins) if rolling else []
-    fitted, left_out, scores = _fit(selected, dated, regressors, places, ahead, progress)
+    fitted, left_out, scores = _fit(
+        selected, dated, regressors, places, ahead, criterion, progress
+    )
     if not fitted:
         reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
         raise ParameterError(f"no candidate can be fitted ({reasons})")
@@ -353,23 +358,48 @@ def _fit(
     exog: Mapping[str, Sequence[float]],
     places: list[int],
     ahead: int,
+    criterion: str,
     progress: Callable[[float], Any] | None,
 ) -> tuple[dict[str, Process], dict[str, str], dict[str, ForecastScores]]:
+    """Return the processes that can be fitted, why others cannot, and the scores of those that the
+    criterion leaves in the running of their group.
+    """
     fitted: dict[str, Process] = {}
     left_out: dict[str, str] = {}
     scores: dict[str, ForecastScores] = {}
-    for position, item in enumerate(selected):
+    share = 0.5 if places else 1.0  # of the work, about
+    for position, candidate in enumerate(selected, 1):
         try:
-            fitted[item.name] = item.fit(dated.values, exog=exog)
-            if places:
-                scores[item.name] = score(
-                    item, fitted[item.name], dated.values, places, ahead, exog
-                )
+            fitted[candidate.name] = candidate.fit(dated.values, exog=exog)
         except ParameterError as error:
-            left_out[item.name] = str(error).split(": ", 1)[-1]
+            left_out[candidate.name] = str(error).split(": ", 1)[-1]
         if progress is not None:
-            progress((position + 1) / len(selected))
+            progress(share * position / len(selected))
+    running = _in_the_running(selected, fitted, criterion) if places else []
+    for position, candidate in enumerate(running, 1):
+        process = fitted[candidate.name]
+        scores[candidate.name] = score(candidate, process, dated.values, places, ahead, exog)
+        if progress is not None:
+            progress(share + (1 - share) * position / len(running))
     return fitted, left_out, scores
+
+
+def _in_the_running(
+    selected: list[Candidate], fitted: Mapping[str, Process], criterion: str
+) -> list[Candidate]:
+    """Return the candidates whose criterion is near the lowest of their group."""
+    values = {name: criterion_of(process, criterion) for name, process in fitted.items()}
+    lowest: dict[str, float] = {}
+    for candidate in selected:
+        if candidate.name in fitted:
+            least = lowest.get(candidate.group, math.inf)
+            lowest[candidate.group] = min(least, values[candidate.name])
+    return [
+        candidate
+        for candidate in selected
+        if candidate.name in fitted
+        and not values[candidate.name] > lowest[candidate.group] + OUT_OF_THE_RUNNING
+    ]
 
 
 def _checked(dated: DatedSeries) -> DatedSeries:

@@ -292,7 +292,7 @@ def series(
     words.append(
         f"{CRITERION_WORDS[ranking.criterion]} and weight compare processes of one group only, "
         "which a blank line ends; +c is with a constant. CRPS scores the whole fan; lower is "
-        "better."
+        "better. Processes more than 10 behind the first of their group are not scored."
     )
     words += [*_left_out(ranking.left_out), *(f"{note}." for note in notes)]
     process = ranking[selected]
@@ -422,13 +422,15 @@ def _processes(name: str, ranking: SeriesRanking) -> FigureTable:
                 f"{row[ranking.criterion]:,.1f}",
                 per_cent(row["weight"]),
             ]
-            if ranking.scores:
+            if item in ranking.scores:
                 cells += [
                     short(row["mae"]),
                     short(row["crps"]),
                     per_cent(row["inside_50"], 0),
                     per_cent(row["inside_90"], 0),
                 ]
+            elif ranking.scores:
+                cells += [""] * 4
             table.add_row(item, *cells, row["note"])
     return table
 
