@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from kindynos.cli.options import cell_options, model_argument, set_option, whole_option
-from kindynos.cli.output import asked, with_output
+from kindynos.cli.output import output, with_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import WORKBOOKS, read_model
 from kindynos.errors import FileError, KindynosError, RunError
@@ -72,7 +72,7 @@ def check(
     elif write is not None:
         raise KindynosError("--write goes with a workbook")
     model = read_model(file, changes, cells)
-    if said and model.compiled().drivers and not asked("brief"):
+    if said and model.compiled().drivers and not output().brief:
         from kindynos.workbooks.recalculation import recalculated
 
         with Bar("recalculating three trials"):
@@ -90,7 +90,7 @@ def _write_model(model: Model, file: Path, write: Path) -> None:
     if write.resolve().parent != file.resolve().parent:
         raise FileError("must lie beside the workbook, which it names", file=str(write))
     check_writable(write)
-    if write.exists() and not asked("force"):
+    if write.exists() and not output().force:
         raise FileError("is there already; take another name, or say --force", file=str(write))
     with replacing(write) as temporary:
         temporary.write_text(model.to_toml(), encoding="utf-8")

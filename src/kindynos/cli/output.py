@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
-from functools import wraps
+from dataclasses import dataclass, field, fields, replace
+from functools import partial, wraps
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar, cast
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
@@ -18,185 +18,210 @@ from kindynos.extras import require
 from kindynos.sources import sources_read
 
 if TYPE_CHECKING:
+    from kindynos.reports.files import CsvForm
     from kindynos.reports.origin import Origin
     from kindynos.reports.report import Report
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 
-def for_output(ctx: click.Context, param: click.Parameter, value: Any) -> None:
-    """Keep an option of the output for when the report is there."""
-    ctx.meta[f"kindynos.{param.name}"] = value
-
-
-def asked(name: str) -> Any:
-    """Return an option of the output of the command that runs; None where it has none."""
-    context = click.get_current_context(silent=True)
-    return None if context is None else context.meta.get(f"kindynos.{name}")
-
-
-def _writable_folder(ctx: click.Context, param: click.Parameter, out: Path | None) -> None:
-    """Return the folder, which is tried before the work that it is for."""
-    from kindynos.atomic import check_folder
-
-    if out is not None:
-        check_folder(out)
-    for_output(ctx, param, out)
-
-
-def _for_file(extra: str) -> Callable[[click.Context, click.Parameter, Any], None]:
-    """Return a callback that keeps a file of the output, and asks for the package that writes it
-    before work begins.
+def _stated(help_text: str, **stated: Any) -> dict[str, Any]:
+    """Return what makes the option of a field: its help and what click takes, ``of_page`` for one
+    that changes a page, and ``needs`` with the extra that writes a file.
     """
-
-    def keep(ctx: click.Context, param: click.Parameter, value: Any) -> None:
-        if value is not None:
-            require(extra)
-        for_output(ctx, param, value)
-
-    return keep
+    return {"help": help_text, **stated}
 
 
-def _most_digits(ctx: click.Context, param: click.Parameter, most: int | None) -> None:
-    """Print figures with at most that number of digits, as long as the command runs."""
-    from kindynos.formatting import digits
-
-    if most is not None and most < 1:
-        raise click.BadParameter("needs at least 1 digit", ctx, param)
-    ctx.with_resource(digits(most))
+_PATH = click.Path(path_type=Path)
 
 
-def _csv_form(ctx: click.Context, param: click.Parameter, value: str | None) -> None:
-    """Keep how CSV files are written, once both of its options are known."""
-    for_output(ctx, param, value)
-    if {"kindynos.out_decimal", "kindynos.out_separator"} <= set(ctx.meta):
-        from kindynos.reports.files import CsvForm
+@dataclass
+class Output:
+    """Where the output of a command goes. The options of all commands are made from the fields."""
 
-        ctx.meta["kindynos.csv"] = CsvForm(
-            ctx.meta["kindynos.out_decimal"], ctx.meta["kindynos.out_separator"]
-        )
-
-
-_OUT_OPTIONS = (
-    click.option(
-        "--json",
-        is_flag=True,
-        expose_value=False,
-        callback=for_output,
-        help="Print plain data, for other programs.",
-    ),
-    click.option(
-        "--force",
-        is_flag=True,
-        expose_value=False,
-        callback=for_output,
-        help="Replace files of others that have the names of ours.",
-    ),
-    click.option(
-        "--out-separator",
-        metavar="SIGN",
-        expose_value=False,
-        callback=_csv_form,
-        help="With --out: what separates the cells of CSV files; default: a comma, or a semicolon "
-        "beside a decimal comma.",
-    ),
-    click.option(
-        "--out-decimal",
-        type=click.Choice([".", ","]),
+    out: Path | None = field(
+        default=None,
+        metadata=_stated(
+            "Write the tables (CSV), the data (JSON) and the figures (PNG) there.",
+            type=_PATH,
+            metavar="DIR",
+        ),
+    )
+    note: str | None = field(
+        default=None,
+        metadata=_stated("A note beside it, such as a status or what it is for.", metavar="TEXT"),
+    )
+    author: str | None = field(
+        default=None,
+        metadata=_stated("Who made it, on pages, in workbooks and in data.", metavar="NAME"),
+    )
+    report: Path | None = field(
+        default=None,
+        metadata=_stated(
+            "Write a page that opens in a browser without a network.",
+            type=_PATH,
+            metavar="FILE.html",
+            needs="report",
+            of_page=True,
+        ),
+    )
+    excel: Path | None = field(
+        default=None,
+        metadata=_stated(
+            "Write a workbook of the answer and all tables.",
+            type=_PATH,
+            metavar="FILE.xlsx",
+            needs="excel",
+        ),
+    )
+    brief: bool = field(
+        default=False, metadata=_stated("Print the answer alone, in a sentence or two.")
+    )
+    quiet: bool = field(
+        default=False,
+        metadata=_stated(
+            "Print nothing, neither the report nor progress; write the files that were asked for."
+        ),
+    )
+    digits: int | None = field(
+        default=None,
+        metadata=_stated(
+            "Print figures with at most this number of significant digits; default: as many as "
+            "their errors leave.",
+            type=WHOLE,
+            metavar="NUMBER",
+            of_page=True,
+        ),
+    )
+    out_decimal: str = field(
         default=".",
+        metadata=_stated(
+            "With --out: the decimal sign of CSV files.", type=click.Choice([".", ","])
+        ),
+    )
+    out_separator: str | None = field(
+        default=None,
+        metadata=_stated(
+            "With --out: what separates the cells of CSV files; default: a comma, or a semicolon "
+            "beside a decimal comma.",
+            metavar="SIGN",
+        ),
+    )
+    force: bool = field(
+        default=False, metadata=_stated("Replace files of others that have the names of ours.")
+    )
+    json: bool = field(default=False, metadata=_stated("Print plain data, for other programs."))
+
+    def is_written(self) -> bool:
+        """Whether something is given out that says where it comes from."""
+        files = (self.out, self.report, self.excel)
+        return self.json or any(path is not None for path in files)
+
+
+@dataclass
+class TrialsOutput(Output):
+    """The output of a command that has trials to write."""
+
+    parquet: bool = field(
+        default=False, metadata=_stated("With --out: the trials as Parquet instead of CSV.")
+    )
+    excel_trials: bool = field(default=False, metadata=_stated("With --excel: all trials too."))
+
+
+fields_by_name = {stated.name: stated for stated in fields(TrialsOutput)}
+
+
+@dataclass
+class _Finished:
+    """What a command has read and written."""
+
+    files: list[Path] = field(default_factory=list)
+    sources: tuple[Any, ...] = ()
+
+
+def output() -> TrialsOutput:
+    """Return the options of the output of the command that runs, as they stand without one."""
+    context = click.get_current_context(silent=True)
+    options = {} if context is None else context.meta.get("kindynos.output", {})
+    return TrialsOutput(**options)
+
+
+def _finished() -> _Finished:
+    meta = click.get_current_context().meta
+    done: _Finished = meta.setdefault("kindynos.finished", _Finished())
+    return done
+
+
+def _keep(ctx: click.Context, param: click.Parameter, value: Any) -> None:
+    """Keep an option of the output for when the report is there; what it needs is tried before the
+    work that it is for.
+    """
+    stated = fields_by_name[str(param.name)].metadata
+    if value is not None and "needs" in stated:
+        require(stated["needs"])
+    if param.name == "out" and value is not None:
+        from kindynos.atomic import check_folder
+
+        check_folder(value)
+    if param.name == "digits":
+        from kindynos.formatting import digits
+
+        if value is not None and value < 1:
+            raise click.BadParameter("needs at least 1 digit", ctx, param)
+        ctx.with_resource(digits(value))
+    ctx.meta.setdefault("kindynos.output", {})[param.name] = value
+
+
+def _click_option(name: str) -> Callable[[Command], Command]:
+    """Return the option of the command line for a field of ``Output``."""
+    stated = fields_by_name[name]
+    return click.option(
+        f"--{name.replace('_', '-')}",
+        name,
+        default=stated.default,
+        is_flag=stated.default is False,
         expose_value=False,
-        callback=_csv_form,
-        help="With --out: the decimal sign of CSV files.",
-    ),
-    click.option(
-        "--digits",
-        type=WHOLE,
-        expose_value=False,
-        callback=_most_digits,
-        metavar="NUMBER",
-        help="Print figures with at most this number of significant digits; default: as many as "
-        "their errors leave.",
-    ),
-    click.option(
-        "--quiet",
-        is_flag=True,
-        expose_value=False,
-        callback=for_output,
-        help="Print nothing, neither the report nor progress; write the files that were asked for.",
-    ),
-    click.option(
-        "--brief",
-        is_flag=True,
-        expose_value=False,
-        callback=for_output,
-        help="Print the answer alone, in a sentence or two.",
-    ),
-    click.option(
-        "--excel",
-        type=click.Path(path_type=Path),
-        expose_value=False,
-        callback=_for_file("excel"),
-        metavar="FILE.xlsx",
-        help="Write a workbook of the answer and all tables.",
-    ),
-    click.option(
-        "--report",
-        "page",
-        type=click.Path(path_type=Path),
-        expose_value=False,
-        callback=_for_file("report"),
-        metavar="FILE.html",
-        help="Write a page that opens in a browser without a network.",
-    ),
-    click.option(
-        "--author",
-        expose_value=False,
-        callback=for_output,
-        metavar="NAME",
-        help="Who made it, on pages, in workbooks and in data.",
-    ),
-    click.option(
-        "--note",
-        expose_value=False,
-        callback=for_output,
-        metavar="TEXT",
-        help="A note beside it, such as a status or what it is for.",
-    ),
-    click.option(
-        "--out",
-        type=click.Path(path_type=Path),
-        expose_value=False,
-        callback=_writable_folder,
-        metavar="DIR",
-        help="Write the tables (CSV), the data (JSON) and the figures (PNG) there.",
-    ),
-)
+        callback=_keep,
+        **{key: value for key, value in stated.metadata.items() if key not in ("needs", "of_page")},
+    )
 
 
 def name_written(path: Path) -> None:
     """Have the command name a file that it has written, beside those of ``finish``."""
-    meta = click.get_current_context().meta
-    meta["kindynos.files"] = [*meta.get("kindynos.files", ()), path]
+    _finished().files.append(path)
 
 
-def with_output(command: Callable[..., Report | None]) -> Callable[..., None]:
+def with_output(
+    command: Callable[..., Report | None], kind: type[Output] = Output
+) -> Callable[..., None]:
     """Add --out, --json, --report and the other options of output to a command; the report that it
     returns is then written and printed as they say.
     """
 
     @wraps(command)
     def call(*arguments: Any, **options: Any) -> None:
+        csv_form()
         with sources_read() as read:
             report = command(*arguments, **options)
-            click.get_current_context().meta["kindynos.sources"] = tuple(read)
+            _finished().sources = tuple(read)
             if report is not None:
                 finish(report)  # while it is known what was read, which nothing may replace
         if report is not None and report.status:
             sys.exit(report.status)
 
-    for option in _OUT_OPTIONS:
-        option(call)
-    return cast(Callable[..., None], call)
+    for stated in reversed(fields(kind)):
+        _click_option(stated.name)(call)
+    return call
+
+
+with_trials_output = partial(with_output, kind=TrialsOutput)
+
+
+def csv_form() -> CsvForm:
+    """Return how CSV files are to be written; raises ParameterError where that cannot be."""
+    from kindynos.reports.files import CsvForm
+
+    return CsvForm(output().out_decimal, output().out_separator)
 
 
 def finish(report: Report) -> None:
@@ -204,28 +229,27 @@ def finish(report: Report) -> None:
     from kindynos.reports.console import console
 
     written = []
-    meta = click.get_current_context().meta
-    out = asked("out")
-    if out is not None or any(asked(name) for name in ("page", "excel", "json")):
-        report = replace(report, origin=_origin(report, meta))
-    if out is not None:
-        with results_folder(out, report.origin) as stage:
-            trials = "parquet" if asked("parquet") else "csv"
+    to = output()
+    if to.is_written():
+        report = replace(report, origin=_origin(report, to))
+    if to.out is not None:
+        with results_folder(to.out, report.origin) as stage:
+            trials = "parquet" if to.parquet else "csv"
             _say_size(report, trials)
-            written = report.write(stage, trials, meta["kindynos.csv"])
-    files = [*_write_pages(report, meta), *(asked("files") or ())]
+            written = report.write(stage, trials, csv_form())
+    files = [*_write_pages(report, to), *_finished().files]
     # Only now that all files are there: the reader of the output may have gone, or its disk be
     # full.
-    if asked("json"):
+    if to.json:
         click.echo(report.json(), nl=False)
         return
-    if asked("quiet"):
+    if to.quiet:
         return
-    console(140).print(report.brief() if asked("brief") else report)
+    console(140).print(report.brief() if to.brief else report)
     if files:
         click.echo(f"\nWritten: {', '.join(map(str, files))}")
-    if out is not None:
-        click.echo(f"\nWritten to {out}: {', '.join(written)}")
+    if to.out is not None:
+        click.echo(f"\nWritten to {to.out}: {', '.join(written)}")
 
 
 def _say_size(report: Report, trials: str) -> None:
@@ -239,7 +263,7 @@ def _say_size(report: Report, trials: str) -> None:
         )
 
 
-def _origin(report: Report, meta: Mapping[str, Any]) -> Origin:
+def _origin(report: Report, to: Output) -> Origin:
     """Return who made a result from which files, and the command that makes it again."""
     import shlex
 
@@ -250,45 +274,48 @@ def _origin(report: Report, meta: Mapping[str, Any]) -> Origin:
     if seed is not None and "--seed" not in words and not any("--seed=" in w for w in words):
         words += ["--seed", str(seed)]
     return Origin(
-        tuple(meta.get("kindynos.sources", ())),
+        _finished().sources,
         shlex.join(words),
-        meta.get("kindynos.author") or "",
-        meta.get("kindynos.note") or "",
+        to.author or "",
+        to.note or "",
         model_of(report.result),
     )
 
 
 BYTES = 18  # of a number in a CSV file, about
 LARGE = 50e6  # bytes of a file from which its size is said before it is written
-_SILENT = ("--force", "--quiet", "--brief", "--json", "--parquet", "--excel-trials")
-_ASIDE = ("--out", "--excel", "--save", "--author", "--note", "--out-decimal", "--out-separator")
 
 
 def _without_output(words: Sequence[str]) -> list[str]:
     """Return the words of a command without options that do not change its page."""
+    aside = {f"--{name.replace('_', '-')}": stated for name, stated in fields_by_name.items()}
+    flags = {"--save": False}  # by option, whether it is a flag; those that are left out
+    for option, stated in aside.items():
+        if "of_page" not in stated.metadata:
+            flags[option] = stated.default is False
     kept, skip = [], False
-    for label in words:
+    for word in words:
         if skip:
             skip = False
-        elif label in _ASIDE:
-            skip = True
-        elif label not in _SILENT and label.partition("=")[0] not in _ASIDE:
-            kept.append(label)
+            continue
+        option, given, _ = word.partition("=")
+        skip = not flags.get(option, True) and not given
+        if option not in flags:
+            kept.append(word)
     return kept
 
 
-def _write_pages(report: Report, meta: Mapping[str, Any]) -> list[Path]:
+def _write_pages(report: Report, to: TrialsOutput) -> list[Path]:
     """Write the page and the workbook that were asked for; return their paths."""
-    page, excel = meta.get("kindynos.page"), meta.get("kindynos.excel")
-    if page is not None:
+    if to.report is not None:
         from kindynos.reports.page.page import write_report
 
-        write_report(report, page)
-    if excel is not None:
+        write_report(report, to.report)
+    if to.excel is not None:
         from kindynos.reports.workbook.book import write_workbook
 
-        write_workbook(report, excel, bool(meta.get("kindynos.excel_trials")))
-    return [path for path in (page, excel) if path is not None]
+        write_workbook(report, to.excel, to.excel_trials)
+    return [path for path in (to.report, to.excel) if path is not None]
 
 
 @contextmanager
@@ -306,7 +333,7 @@ def results_folder(folder: Path, origin: Origin | None = None) -> Iterator[Path]
     }
     with staged(folder) as stage:
         yield stage
-        others = [] if asked("force") else not_ours(stage, folder)
+        others = [] if output().force else not_ours(stage, folder)
         if others:
             raise FileError(
                 f"{', '.join(others[:5])} would be replaced, and no earlier results list "

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kindynos.cli.output import asked
+from kindynos.cli.output import output
 from kindynos.reports.progress import ProgressBar
 
 SHARE = "%"  # of the work, where it is not counted in trials
@@ -33,5 +33,5 @@ class Bar(ProgressBar):
     def update(self, done: int, total: int) -> None:
         """Show how many of how many are done, unless nothing is to be printed."""
         Bar.latest = done, total, self.of
-        if not asked("quiet"):
+        if not output().quiet:
             super().update(done, total)

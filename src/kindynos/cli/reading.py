@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.output import asked
+from kindynos.cli.output import output
 from kindynos.errors import KindynosError
 from kindynos.sources import note_text
 from kindynos.validate import raw_figure
@@ -37,7 +37,7 @@ def read_model(
         warnings.simplefilter("always", DataWarning)
         model = _read_model(file, cells or {})
     for warning in caught:
-        click.echo(str(warning.message), err=bool(asked("json")))
+        click.echo(str(warning.message), err=output().json)
     return changed(model, changes) if changes else model
 
 

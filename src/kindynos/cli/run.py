@@ -10,7 +10,7 @@ from click.core import ParameterSource
 
 from kindynos.cli.asking import table_options, table_spec
 from kindynos.cli.options import cell_options, model_argument, set_option, simulated
-from kindynos.cli.output import asked, for_output, name_written, with_output
+from kindynos.cli.output import name_written, output, with_trials_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import read_model
 from kindynos.errors import KindynosError, ModelError
@@ -37,21 +37,7 @@ SHOWING = ("file", "percentiles", "statistics", "chances")  # what a saved run m
     metavar="NAME",
     help="Also write this line and draw it; repeatable. Needs --out.",
 )
-@with_output
-@click.option(
-    "--parquet",
-    is_flag=True,
-    expose_value=False,
-    callback=for_output,
-    help="With --out: the trials as Parquet instead of CSV.",
-)
-@click.option(
-    "--excel-trials",
-    is_flag=True,
-    expose_value=False,
-    callback=for_output,
-    help="With --excel: all trials too.",
-)
+@with_trials_output
 @click.option(
     "--save",
     "saved",
@@ -116,7 +102,7 @@ def run(
         opened = open_run(file)
         return run_report(opened, table_spec(percentiles, statistics, chances, opened.outcomes))
     model = read_model(file, changes, cells)
-    out, parquet = asked("out"), asked("parquet")
+    out, parquet = output().out, output().parquet
     if keep and out is None and saved is None:
         raise KindynosError(
             "--keep needs --out DIR, where the lines are written and drawn, or --save FILE.parquet"

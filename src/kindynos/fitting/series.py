@@ -340,9 +340,7 @@ def fit_series(
         else check_integer("horizon", horizon, least=1)
     )
     places = origins_of(valid, length, ahead, origins) if rolling else []
-    fitted, left_out, scores = _fit(
-        selected, dated, regressors, places, ahead, criterion, progress
-    )
+    fitted, left_out, scores = _fit(selected, dated, regressors, places, ahead, criterion, progress)
     if not fitted:
         reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
         raise ParameterError(f"no candidate can be fitted ({reasons})")
