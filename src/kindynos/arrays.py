@@ -49,10 +49,10 @@ def product(matrix: Any, columns: Any, ordered: bool = False) -> Floats:
     filled = [np.flatnonzero(column) for column in matrix.T]
     for begin in range(0, columns.shape[1], CHUNK):
         cut = slice(begin, begin + CHUNK)
-        piece = total[:, cut]
-        np.multiply(matrix[:, :1], columns[:1, cut], out=piece)
+        some = total[:, cut]
+        np.multiply(matrix[:, :1], columns[:1, cut], out=some)
         for position in range(1, matrix.shape[1]):
             # above its first number, as of a triangular matrix, a column adds nothing
             first = filled[position][0] if len(filled[position]) else len(matrix)
-            piece[first:] += matrix[first:, position : position + 1] * columns[position, cut]
+            some[first:] += matrix[first:, position : position + 1] * columns[position, cut]
     return total

@@ -91,9 +91,9 @@ def staged(folder: Path) -> Iterator[Path]:
     try:
         yield stage
         parts = sorted(stage.iterdir())
-        moves = [(piece, _target(folder / piece.name)) for piece in parts]
-        for piece in parts:
-            _settle(piece)
+        moves = [(part, _target(folder / part.name)) for part in parts]
+        for part in parts:
+            _settle(part)
         with _uninterrupted():
             _move(moves)
             finished = True
@@ -111,15 +111,15 @@ def _move(moves: list[tuple[Path, Path]]) -> None:
     kept: list[tuple[Path, Path]] = []  # what was replaced, and its place
     placed: list[Path] = []
     try:
-        for piece, target in moves:
+        for part, target in moves:
             try:
                 if target.exists():
-                    os.chmod(piece, stat.S_IMODE(target.stat().st_mode))
+                    os.chmod(part, stat.S_IMODE(target.stat().st_mode))
                     if len(moves) > 1:
-                        old = piece.with_name(f"{piece.name}.old")
+                        old = part.with_name(f"{part.name}.old")
                         _keep(target, old)
                         kept.append((old, target))
-                os.replace(piece, target)  # at no moment is there no file
+                os.replace(part, target)  # at no moment is there no file
                 placed.append(target)
             except OSError as error:
                 raise _unwritable(target, error) from None

@@ -54,10 +54,10 @@ class Cell(str):
     def of(cls, *parts: str | Printed) -> Self:
         """Return the cell of texts, cells and figures one after the other."""
         flat: list[str | Printed] = []
-        for piece in parts:
-            flat += piece.parts if isinstance(piece, Cell) else [piece]
-        cell = cls("".join(piece.text if isinstance(piece, Printed) else piece for piece in flat))
-        cell.parts = tuple(piece for piece in flat if piece != "")
+        for part in parts:
+            flat += part.parts if isinstance(part, Cell) else [part]
+        cell = cls("".join(part.text if isinstance(part, Printed) else part for part in flat))
+        cell.parts = tuple(part for part in flat if part != "")
         return cell
 
     def __reduce__(self) -> tuple[object, ...]:
@@ -72,7 +72,7 @@ class Cell(str):
     @property
     def amounts(self) -> list[Printed]:
         """Its figures but those in per cent."""
-        figures = (piece for piece in self.parts if isinstance(piece, Printed))
+        figures = (part for part in self.parts if isinstance(part, Printed))
         return [figure for figure in figures if not figure.per_cent]
 
     def divided(self, digits: int) -> Cell:
@@ -84,10 +84,10 @@ class Cell(str):
         scale = 10.0**digits
         return Cell.of(
             *(
-                Printed(piece.value / scale, decimals, before=piece.before)
-                if isinstance(piece, Printed) and not piece.per_cent
-                else piece
-                for piece in self.parts
+                Printed(part.value / scale, decimals, before=part.before)
+                if isinstance(part, Printed) and not part.per_cent
+                else part
+                for part in self.parts
             )
         )
 

@@ -30,8 +30,8 @@ def delegated_to(
     def decorate(method: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
         @wraps(method)
         def call(*arguments: Arguments.args, **options: Arguments.kwargs) -> Answer:
-            answer: Answer = getattr(import_module(module), function)(*arguments, **options)
-            return answer
+            returned: Answer = getattr(import_module(module), function)(*arguments, **options)
+            return returned
 
         return checked(call)
 

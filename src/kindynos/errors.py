@@ -160,9 +160,9 @@ class FileError(KindynosError):
     @classmethod
     def of(cls, error: KindynosError, **context: Any) -> FileError:
         """Return another error as one of a file, with all its fields."""
-        found = cls(error.problem)
-        found.__dict__.update(error.__dict__)
-        return found.with_context(**context)
+        of_file = cls(error.problem)
+        of_file.__dict__.update(error.__dict__)
+        return of_file.with_context(**context)
 
     @classmethod
     def of_all(cls, file: str, mistakes: Sequence[KindynosError]) -> FileError:
@@ -273,5 +273,5 @@ def closest(word: str, known: Iterable[str]) -> str | None:
     for option, name in folded.items():  # two letters that changed places
         if sorted(option) == sorted(word.lower()):
             return name
-    found = get_close_matches(word.lower(), list(folded), n=1, cutoff=0.6)
-    return folded[found[0]] if found else None
+    matches = get_close_matches(word.lower(), list(folded), n=1, cutoff=0.6)
+    return folded[matches[0]] if matches else None

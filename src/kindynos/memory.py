@@ -58,8 +58,8 @@ def remembered(function: Callable[Arguments, Answer]) -> Callable[Arguments, Ans
         key = (function, *map(_key, arguments), *((k, _key(v)) for k, v in options.items()))
         if key not in memory:
             memory[key] = function(*arguments, **options)
-        answer: Answer = memory[key]
-        return answer
+        remembered: Answer = memory[key]
+        return remembered
 
     return call
 

@@ -60,9 +60,9 @@ def check_options(owner: str, function: Callable[..., Any], options: Mapping[str
     """Raise ParameterError, with the nearest spelling, for an option that the function does not
     declare.
     """
-    valid = declared_options(function)
+    declared = declared_options(function)
     for option in options:
-        if option not in valid:
+        if option not in declared:
             raise ParameterError(
-                f"no option {option!r}", owner=owner, name=option, unknown=option, known=valid
+                f"no option {option!r}", owner=owner, name=option, unknown=option, known=declared
             )

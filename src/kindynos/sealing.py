@@ -36,6 +36,6 @@ def seal_of_file(path: Path) -> str:
     """Return the seal of a file's bytes."""
     digest = blake2b(digest_size=SIZE)
     with path.open("rb") as stream:
-        while piece := stream.read(PIECE):
-            digest.update(piece)
+        while chunk := stream.read(PIECE):
+            digest.update(chunk)
     return digest.hexdigest()

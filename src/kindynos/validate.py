@@ -51,10 +51,10 @@ def shown(value: object) -> str:
 
 def finite(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be one finite number."""
-    answer = number(name, value)
-    if not math.isfinite(answer):
-        raise invalid_argument(name, "a finite number", answer)
-    return answer
+    checked_number = number(name, value)
+    if not math.isfinite(checked_number):
+        raise invalid_argument(name, "a finite number", checked_number)
+    return checked_number
 
 
 def number(name: str, value: Any) -> float:
@@ -301,9 +301,9 @@ def flag(name: str, value: Any) -> bool:
 
 def one_of(name: str, value: Any, options: Iterable[str]) -> str:
     """Return ``value``; it must be one of ``options``."""
-    valid = tuple(options)
-    if not isinstance(value, str) or value not in valid:
-        raise invalid_argument(name, "one of " + ", ".join(map(repr, valid)), value)
+    choices = tuple(options)
+    if not isinstance(value, str) or value not in choices:
+        raise invalid_argument(name, "one of " + ", ".join(map(repr, choices)), value)
     return str(value)
 
 
@@ -442,9 +442,9 @@ def above(limit: float) -> Rule:
     return check
 
 
-def known_name(what: str, value: Any, valid: Iterable[str]) -> str:
+def known_name(what: str, value: Any, names: Iterable[str]) -> str:
     """Return ``value``; it must be one of the known names of what it is."""
-    listed = list(valid)
+    listed = list(names)
     if not isinstance(value, str) or value not in listed:
         raise ParameterError(f"no {what} {value!r:.40}", unknown=str(value)[:40], known=listed)
     return value
@@ -457,6 +457,6 @@ def names_in(name: str, value: Any) -> list[Any]:
     if isinstance(value, np.ndarray):
         value = value.tolist()
     listed = list(value) if isinstance(value, Iterable) and not isinstance(value, Mapping) else []
-    if not listed or any(isinstance(item, list | dict | set) for item in listed):
+    if not listed or any(isinstance(entry, list | dict | set) for entry in listed):
         raise invalid_argument(name, "a name, or a list of them", value)
     return listed

@@ -274,10 +274,10 @@ def on_command_line(message: str, options: Mapping[str, str]) -> str:
     'say --percentile 80 or --column, not fare=4'
     """
 
-    def option(answer: re.Match[str]) -> str:
-        name, value = answer[1], answer[2]
+    def option(match: re.Match[str]) -> str:
+        name, value = match[1], match[2]
         if name not in options:
-            return answer[0]
+            return match[0]
         spelled = options[name]
         implied = not value or spelled == f"--{value.strip(QUOTES)}"  # kind='returns': --returns
         return spelled if implied else f"{spelled} {value}"

@@ -247,16 +247,16 @@ def allocate(
     aim = {name: stated.pop(name) for name in ("maximize", "minimize")}
     risk = stated.pop("risk")
     options = _options(stated, members)
-    answer = allocated(source, **aim, **options)
+    allocation = allocated(source, **aim, **options)
     curve = frontier(source, risk, **{k: v for k, v in options.items() if k != "limits"})
     with Bar("resampling", "resampled histories") as progress:
-        sure = answer.resampled(times, seed, progress=progress) if times else None
-    walked = None if span is None else answer.walk_forward(span)
-    compared = None if answer.today is None else answer.compare(horizon, trials, seed)
+        sure = allocation.resampled(times, seed, progress=progress) if times else None
+    walked = None if span is None else allocation.walk_forward(span)
+    compared = None if allocation.today is None else allocation.compare(horizon, trials, seed)
     if save_holdings is not None:
-        _save(report.holdings_table(answer), save_holdings)
+        _save(report.holdings_table(allocation), save_holdings)
         name_written(save_holdings)
-    return report.allocated(answer, curve, compared, sure, walked)
+    return report.allocated(allocation, curve, compared, sure, walked)
 
 
 def _save(table: Any, path: Path) -> None:

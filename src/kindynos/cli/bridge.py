@@ -112,7 +112,7 @@ def bridge(
     if list_only:
         return changes_report(*list_changes(sides[0], sides[1]))
     with Bar("mixing", "mixtures") as progress:
-        answer = bridge_of(
+        bridged = bridge_of(
             sides[0],
             sides[1],
             outcome,
@@ -122,7 +122,7 @@ def bridge(
             **draws,
             progress=progress,
         )
-    return bridge_report(answer)
+    return bridge_report(bridged)
 
 
 def _of_holdings(

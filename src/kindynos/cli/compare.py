@@ -116,5 +116,5 @@ def _what_changed(files: tuple[Path, ...]) -> Section:
     from kindynos.reports.bridges import changes_table
     from kindynos.reports.report import Section
 
-    found, renamed = list_changes(*(read_model(file) for file in files))
-    return Section((changes_table(found, renamed),))
+    changes, renamed = list_changes(*(read_model(file) for file in files))
+    return Section((changes_table(changes, renamed),))

@@ -167,10 +167,10 @@ def _last_year(folder: Path) -> None:
         "did that to the chance of a\nloss?\n\n"
         f'  kindynos bridge {old} {new} --statistic "chance below 0" --seed {SEED}\n'
     )
-    found = bridge(old, new, statistic="chance below 0", seed=SEED)
+    bridged = bridge(old, new, statistic="chance below 0", seed=SEED)
     with results_folder(folder) as stage:
-        save_figure(stage / "last-year.png", lambda ax: found.plot(ax=ax))
-    console(140).print(bridge_report(found))
+        save_figure(stage / "last-year.png", lambda ax: bridged.plot(ax=ax))
+    console(140).print(bridge_report(bridged))
     click.echo(f"\nWritten to {folder}: last-year.png\n")
 
 

@@ -59,7 +59,7 @@ def distributions(
         screen.print(*catalogues.about_process(process))
         return
     if parameters:
-        stated = distribution_from(name, dict(_parameter(item) for item in parameters))
+        stated = distribution_from(name, dict(_parameter(setting) for setting in parameters))
         if not isinstance(stated, Distribution):
             raise ModelError(f"{stated!r} needs a model, which knows {' and '.join(stated.names)}")
         distribution = stated

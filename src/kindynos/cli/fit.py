@@ -198,18 +198,18 @@ def fit(
     whole = _Whole(jointly, as_drivers, exposure)
     whole.check(known, as_series, column)
     if jointly is not None:
-        answer = _together(data, names_in_text(jointly), as_drivers, requested.layout)
+        report = _together(data, names_in_text(jointly), as_drivers, requested.layout)
     elif exposure is not None:
-        answer = _counts(data, column, exposure, requested)
+        report = _counts(data, column, exposure, requested)
     elif as_series:
         asked = (column, dates, every, season, ahead, regressors, not no_rolling)
-        answer = _processes(data, *asked, requested)
+        report = _processes(data, *asked, requested)
     else:
-        answer = _distributions(data, column, requested, known)
-    if isinstance(answer, str):
-        click.echo(answer)
+        report = _distributions(data, column, requested, known)
+    if isinstance(report, str):
+        click.echo(report)
         return None
-    return answer
+    return report
 
 
 def _check_alone(others: dict[str, Any]) -> None:

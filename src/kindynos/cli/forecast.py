@@ -69,7 +69,7 @@ def forecast(
     form = TableFormat.checked(**layout, missing=missing)
     values, exog, notes = regressors.of_series(data, series, form, ahead)
     with Bar("fitting", SHARE) as progress:
-        answer = forecast_of(
+        forecasted = forecast_of(
             values,
             ahead,
             process,
@@ -81,4 +81,4 @@ def forecast(
             seed=seed,
             progress=lambda share: progress(round(100 * share), 100),
         )
-    return forecast_report(str(values.name), answer, above, notes)
+    return forecast_report(str(values.name), forecasted, above, notes)

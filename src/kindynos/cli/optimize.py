@@ -99,7 +99,7 @@ def optimize(
             options = {"evaluations": evaluations, **simulation, "progress": progress}
             return frontier_report(model.frontier(decisions, what, against, **options))
     with Bar("searching", "evaluations") as progress:
-        answer = model.optimize(
+        optimized = model.optimize(
             decisions,
             maximize=maximize,
             minimize=minimize,
@@ -108,4 +108,4 @@ def optimize(
             **simulation,
             progress=progress,
         )
-    return optimum.optimum(answer)
+    return optimum.optimum(optimized)

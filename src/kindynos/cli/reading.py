@@ -79,7 +79,7 @@ def changed(model: Model, changes: Sequence[str]) -> Model:
                 "one value per period"
             )
         try:
-            numbers = [raw_figure(piece) for piece in text.split(",")]
+            numbers = [raw_figure(figure) for figure in text.split(",")]
         except ValueError:
             raise KindynosError(
                 f"--set {change}: {text.strip()!r} is not a number, or one per period with commas "

@@ -52,7 +52,7 @@ class Regressors:
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always", DataWarning)
             exog = self.joined(values, valid, every, ahead)
-        return values, exog, [*notes, *(str(item.message) for item in caught)]
+        return values, exog, [*notes, *(str(warning.message) for warning in caught)]
 
     def joined(
         self, values: pd.Series, valid: pd.DataFrame | None, every: str | None, ahead: int | None

@@ -155,13 +155,13 @@ def windows_of(text: str) -> list[int | str | None]:
     others.
     """
     windows: list[int | str | None] = []
-    for piece in map(str.strip, text.split(",")):
-        if piece == "all":
+    for window in map(str.strip, text.split(",")):
+        if window == "all":
             windows.append(None)
-        elif piece.isdigit():
-            windows.append(int(piece))
-        elif piece == "worst" or ":" in piece:
-            windows.append(piece)
+        elif window.isdigit():
+            windows.append(int(window))
+        elif window == "worst" or ":" in window:
+            windows.append(window)
         else:
             raise KindynosError(
                 f"--windows {text}: say numbers of returns, dates such as 2008-01-01:2009-06-30, "

@@ -105,7 +105,7 @@ def robustness(
     if outcome is None and len(names) != 1:
         raise KindynosError(f"say --outcome; the file has {', '.join(names)}")
     with Bar("departing", "departures") as progress:
-        answer = model.robustness(
+        departed = model.robustness(
             outcome or names[0],
             figure,
             wider=wider,
@@ -117,4 +117,4 @@ def robustness(
             progress=progress,
             **simulation,
         )
-    return robustness_report(answer)
+    return robustness_report(departed)

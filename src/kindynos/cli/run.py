@@ -124,12 +124,12 @@ def run(
         check_savable(saved)
     figures = table_spec(percentiles, statistics, chances, model.compiled().outcomes)
     with Bar("simulating") as progress:
-        answer = model.simulate(**simulation, progress=progress, keep=keep)
+        simulated_run = model.simulate(**simulation, progress=progress, keep=keep)
     if saved is not None:
-        answer.save(saved)
+        simulated_run.save(saved)
         name_written(saved)
-    report = run_report(answer, figures)
-    return _with_robustness(report, model, answer) if robustness else report
+    report = run_report(simulated_run, figures)
+    return _with_robustness(report, model, simulated_run) if robustness else report
 
 
 def _with_robustness(report: Report, model: Model, run: Run) -> Report:
@@ -138,12 +138,12 @@ def _with_robustness(report: Report, model: Model, run: Run) -> Report:
 
     trials, seed = min(run.size, DEPARTURES), run.seed
     with Bar("departing", "departures") as progress:
-        found = [
+        departed = [
             model.robustness(name, trials=trials, seed=seed, progress=progress)
             for name in run.outcomes
             if not run[name].is_row
         ]
-    return with_robustness(report, found)
+    return with_robustness(report, departed)
 
 
 def _only_shown() -> None:

@@ -92,19 +92,15 @@ class Words(click.ParamType):  # type: ignore[type-arg]  # generic in some versi
         if isinstance(value, list):
             return value
         choices = self.choices
-        parts = [piece.strip().replace(" ", "-") for piece in str(value).split(",")]
+        parts = [word.strip().replace(" ", "-") for word in str(value).split(",")]
         parts = parts if self.many else [str(value).replace(" ", "-")]
-        for piece in parts:
-            if piece not in choices:
-                if OTHER_NAMES.get(piece.lower()) in choices:
-                    self.fail(
-                        f"{piece}: the name here is {OTHER_NAMES[piece.lower()]!r}", param, ctx
-                    )
-                error = KindynosError(
-                    f"no {piece!r} among its choices", unknown=piece, known=choices
-                )
+        for word in parts:
+            if word not in choices:
+                if OTHER_NAMES.get(word.lower()) in choices:
+                    self.fail(f"{word}: the name here is {OTHER_NAMES[word.lower()]!r}", param, ctx)
+                error = KindynosError(f"no {word!r} among its choices", unknown=word, known=choices)
                 self.fail(str(error), param, ctx)
-        replaceds = [piece.replace("-", " ") for piece in parts]
+        replaceds = [word.replace("-", " ") for word in parts]
         return replaceds if self.many else replaceds[0]
 
     def get_metavar(self, param: click.Parameter, ctx: click.Context | None = None) -> str:
@@ -196,7 +192,7 @@ class Text(click.ParamType):  # type: ignore[type-arg]
 
 def numbers(text: str) -> list[float]:
     """Return numbers with commas between them."""
-    return [raw_figure(piece) for piece in text.split(",")]
+    return [raw_figure(figure) for figure in text.split(",")]
 
 
 def names(text: str) -> list[str]:
@@ -209,7 +205,7 @@ def names(text: str) -> list[str]:
 
 def ends(text: str) -> tuple[float, float]:
     """Return the ends of ``LOW:HIGH``."""
-    low, high = (raw_figure(piece) for piece in text.split(":"))
+    low, high = (raw_figure(figure) for figure in text.split(":"))
     return low, high
 
 
@@ -217,7 +213,7 @@ def values(text: str) -> list[float]:
     """Return the values of ``LOW:HIGH:STEP``, or of numbers with commas between them."""
     if ":" not in text:
         return numbers(text)
-    low, high, step = (raw_figure(piece) for piece in text.split(":"))
+    low, high, step = (raw_figure(figure) for figure in text.split(":"))
     if not (step > 0 and low <= high and (high - low) / step < MOST_VALUES):
         raise ValueError
     count = int((high - low) / step + 1e-9) + 1

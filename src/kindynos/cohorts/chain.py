@@ -74,7 +74,7 @@ def steady_state(cohort: Cohort) -> pd.Series:
     classes = closed_classes(chances)
     if len(classes) > 1:
         named = " and ".join(
-            "{" + ", ".join(cohort.states[i] for i in item) + "}" for item in classes
+            "{" + ", ".join(cohort.states[i] for i in group) + "}" for group in classes
         )
         raise ParameterError(
             f"the long run depends on the start: nothing leaves {named}; see reaching()"
@@ -85,9 +85,9 @@ def steady_state(cohort: Cohort) -> pd.Series:
     equations = chance.T - np.eye(size)
     equations[-1] = 1.0  # in place of the last, which follows from the others
     shares = np.linalg.solve(equations, np.r_[np.zeros(size - 1), 1.0])
-    answer = np.zeros(len(chances))
-    answer[inside] = shares
-    return pd.Series(answer, index=list(cohort.states))
+    long_run = np.zeros(len(chances))
+    long_run[inside] = shares
+    return pd.Series(long_run, index=list(cohort.states))
 
 
 @dataclass(frozen=True)
@@ -145,13 +145,13 @@ def time_in_states(cohort: Cohort) -> pd.DataFrame:
     size = len(chances)
     lasting = sorted({i for closed_class in closed_classes(chances) for i in closed_class})
     passing = [i for i in range(size) if i not in lasting]
-    answer = np.zeros((size, size))
+    times = np.zeros((size, size))
     if passing:
-        answer[np.ix_(passing, passing)] = np.linalg.inv(
+        times[np.ix_(passing, passing)] = np.linalg.inv(
             np.eye(len(passing)) - chances[np.ix_(passing, passing)]
         )
-    answer[:, lasting] = np.where(reach(chances)[:, lasting], np.inf, 0.0)
-    return pd.DataFrame(answer, index=list(cohort.states), columns=list(cohort.states))
+    times[:, lasting] = np.where(reach(chances)[:, lasting], np.inf, 0.0)
+    return pd.DataFrame(times, index=list(cohort.states), columns=list(cohort.states))
 
 
 def findings(cohort: Cohort) -> list[str]:

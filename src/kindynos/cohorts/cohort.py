@@ -173,32 +173,32 @@ class Cohort(Inline):
 
         Raises ParameterError for a chance outside 0 to 1, with its row.
         """
-        valid = dict(values or {})
+        by_quantity = dict(values or {})
         for name in self.names:
-            if name not in valid:
+            if name not in by_quantity:
                 raise ParameterError(f"it needs {name}; add it to a model, which knows it")
         if not self.names:
             return self._constant
         return [
             [
-                [self._chance(e, valid, i, j) for j, e in enumerate(row)]
+                [self._chance(e, by_quantity, i, j) for j, e in enumerate(row)]
                 for i, row in enumerate(rows)
             ]
             for rows in self._every
         ]
 
-    def _chance(self, entry: Any, valid: Mapping[str, Any], i: int, j: int) -> Any:
+    def _chance(self, entry: Any, values: Mapping[str, Any], i: int, j: int) -> Any:
         if not isinstance(entry, str):
             return entry
-        answer = worked_out(entry, valid)
-        low, high = float(np.min(answer)), float(np.max(answer))
+        chance = worked_out(entry, values)
+        low, high = float(np.min(chance)), float(np.max(chance))
         if low < -1e-9 or high > 1 + 1e-9 or not np.isfinite([low, high]).all():
             bad = low if low < 0 else high
             raise ParameterError(
                 f"row {self.states[i]!r} to {self.states[j]!r}: {entry} is {bad:.4g} in some "
                 "trial; a chance is from 0 to 1"
             )
-        return np.clip(answer, 0.0, 1.0)
+        return np.clip(chance, 0.0, 1.0)
 
     @checked
     def array(self, period: int = 0) -> Floats:
@@ -254,16 +254,18 @@ class Cohort(Inline):
         seed = checked_seed(seed)
         from kindynos.engine.workers import on_threads
 
-        answer: Floats = np.empty((len(self.states), periods + 1, trials))
+        members: Floats = np.empty((len(self.states), periods + 1, trials))
         chances = self._matrices()
 
         def work(begin: int) -> None:
             size = min(BLOCK, trials - begin)
             scores = stream(seed, "cohort", begin // BLOCK).random((periods, size))
-            answer[:, :, begin : begin + size] = self._evolve(np.maximum(scores, 2.0**-54), chances)
+            members[:, :, begin : begin + size] = self._evolve(
+                np.maximum(scores, 2.0**-54), chances
+            )
 
         on_threads(work, range(0, trials, BLOCK))
-        return answer
+        return members
 
     def _evolve(
         self,
@@ -349,8 +351,8 @@ class Cohort(Inline):
 
         self._check_periods(periods)
         self._check_memory(periods, 1)
-        answer, _ = self._expected_at(periods, 1, self._matrices())
-        return pd.DataFrame(answer[..., 0], index=list(self.states), columns=range(periods + 1))
+        means, _ = self._expected_at(periods, 1, self._matrices())
+        return pd.DataFrame(means[..., 0], index=list(self.states), columns=range(periods + 1))
 
     def _expected_at(
         self, periods: int, trials: int, chances: list[list[list[Any]]], flows: Flows | None = None
@@ -466,7 +468,7 @@ class Cohort(Inline):
         >>> dock.by_age("in dock", [{}, {"sailing": 1.0}]).expected(2).loc["sailing"].tolist()
         [0.0, 0.0, 2.0]
         """
-        valid = place_of(self.states, state)
+        position = place_of(self.states, state)
         if self.periods is not None or self.names:
             raise ParameterError("needs chances that are numbers, alike in all periods")
         if not isinstance(leaving, list | tuple) or not leaving:
@@ -479,7 +481,7 @@ class Cohort(Inline):
         for i, name in enumerate(self.states):
             if name != state:
                 table[name] = {
-                    (fresh[0] if j == valid else self.states[j]): float(old[i, j])
+                    (fresh[0] if j == position else self.states[j]): float(old[i, j])
                     for j in range(len(old))
                 }
         for age, row in enumerate(ages):

@@ -62,7 +62,7 @@ class FittedChances:
         ]
         totals = [sum(row) for row in parts]
         return [
-            [piece / total if np.ndim(total) else float(i == j) for j, piece in enumerate(row)]
+            [count / total if np.ndim(total) else float(i == j) for j, count in enumerate(row)]
             for i, (row, total) in enumerate(zip(parts, totals, strict=True))
         ]
 
@@ -147,17 +147,17 @@ def _from_records(table: Any) -> tuple[list[str], Floats, dict[str, int], int]:
     dates = sorted(named["date"].unique())
     things = ordered.groupby("thing", sort=False)
     before, earlier = things["state"].shift(), things["date"].shift()
-    valid = ordered.assign(before=before, earlier=earlier).dropna(subset="before")
+    moved = ordered.assign(before=before, earlier=earlier).dropna(subset="before")
     codes = pd.Index(states)
     by_date = np.zeros((max(len(dates), 1), len(states), len(states)))
     periods = _periods(dates)
     at = {date: position for position, date in enumerate(dates)}
-    places, previous = (valid[name].map(at).to_numpy() for name in ("date", "earlier"))
+    places, previous = (moved[name].map(at).to_numpy() for name in ("date", "earlier"))
     single = periods[places] - periods[previous] == 1
-    valid, places = valid[single], places[single]
+    moved, places = moved[single], places[single]
     np.add.at(
         by_date,
-        (places, codes.get_indexer(valid["before"]), codes.get_indexer(valid["state"])),
+        (places, codes.get_indexer(moved["before"]), codes.get_indexer(moved["state"])),
         1.0,
     )
     last = ordered.groupby("thing", sort=False)["state"].last().value_counts()
@@ -205,9 +205,9 @@ def _change_test(by_date: Floats) -> float:
         tables = random_table(table.sum(axis=1), table.sum(axis=0))
         size = max(CELLS // table.size, 1)
         for begin in range(0, PERMUTATIONS, size):
-            piece = drawn[begin : begin + size]
-            cells = tables.rvs(len(piece), random_state=generator)
-            piece += xlogy(cells, cells).sum(axis=(1, 2))
+            some = drawn[begin : begin + size]
+            cells = tables.rvs(len(some), random_state=generator)
+            some += xlogy(cells, cells).sum(axis=(1, 2))
     if not tested:
         return float("nan")
     as_large = drawn >= seen - 1e-9 * abs(seen)

@@ -31,8 +31,8 @@ def read_rows(states: Sequence[str], stated: Any, remainder_state: Any) -> Rows 
         and (isinstance(stated[0], Mapping) or hasattr(stated[0], "loc"))
     ):
         return tuple(
-            _checked(states, _from_table(states, item), remainder_state, position)
-            for position, item in enumerate(stated)
+            _checked(states, _from_table(states, entries), remainder_state, position)
+            for position, entries in enumerate(stated)
         )
     if (
         isinstance(stated, list | tuple)
@@ -44,8 +44,8 @@ def read_rows(states: Sequence[str], stated: Any, remainder_state: Any) -> Rows 
     array = array_of("transition", stated)
     if array.ndim == 3:
         return tuple(
-            _checked(states, _square(states, item.tolist()), remainder_state, position)
-            for position, item in enumerate(array)
+            _checked(states, _square(states, entries.tolist()), remainder_state, position)
+            for position, entries in enumerate(array)
         )
     return _checked(states, _square(states, array.tolist()), remainder_state)
 
@@ -105,7 +105,7 @@ def _checked(
 ) -> Rows:
     """Return rows whose chances are right, with the state that takes the rest filled in."""
     when = "" if period is None else f" of period {period}"
-    answer: list[tuple[Entry, ...]] = []
+    rows_of_entries: list[tuple[Entry, ...]] = []
     for position, row in enumerate(rows):
         entries = [
             0.0
@@ -130,8 +130,8 @@ def _checked(
                 f"row {states[position]!r}{when} adds up to {total:.6g}; it must add up to 1, or "
                 "say remainder_state="
             )
-        answer.append(tuple(entries))
-    return tuple(answer)
+        rows_of_entries.append(tuple(entries))
+    return tuple(rows_of_entries)
 
 
 def _remainder(state: str, when: str, others: list[Entry]) -> Entry:

@@ -41,7 +41,7 @@ def read_by_state(
 ) -> dict[str, float]:
     """Return numbers by state; with ``counts`` they must be whole and not too many."""
     result = mapping(name, given, "numbers by state")
-    answer = {}
+    by_state = {}
     for state, value in result.items():
         if state not in states:
             raise ParameterError(
@@ -52,18 +52,18 @@ def read_by_state(
             raise ParameterError(
                 f"{name} of {state!r} must be a whole number from 0 up, not {number:g}"
             )
-        answer[state] = number
-    if counts and sum(answer.values()) > MOST:
+        by_state[state] = number
+    if counts and sum(by_state.values()) > MOST:
         raise ParameterError(
-            f"{name} has {sum(answer.values()):,.0f} things; at most {MOST:,} can be followed"
+            f"{name} has {sum(by_state.values()):,.0f} things; at most {MOST:,} can be followed"
         )
-    return answer
+    return by_state
 
 
 def read_flows(name: str, given: Any, states: Sequence[str]) -> dict[str, Any]:
     """Return what comes or goes by state: a number, one per period, or the name of a quantity."""
     by_name = {} if given is None else mapping(name, given, "numbers by state")
-    answer: dict[str, Any] = {}
+    flows_by_state: dict[str, Any] = {}
     for state, flow in by_name.items():
         if state not in states:
             raise ParameterError(
@@ -75,7 +75,7 @@ def read_flows(name: str, given: Any, states: Sequence[str]) -> dict[str, Any]:
                     f"{name} of {state!r} must be numbers or the name of a quantity, not "
                     f"{flow!r:.40}"
                 )
-            answer[state] = flow
+            flows_by_state[state] = flow
             continue
         listed = np.atleast_1d(array_of(name, flow))
         if (
@@ -85,8 +85,10 @@ def read_flows(name: str, given: Any, states: Sequence[str]) -> dict[str, Any]:
             or (listed != np.floor(listed)).any()
         ):
             raise ParameterError(f"{name} of {state!r} must be whole numbers from 0 up")
-        answer[state] = float(listed[0]) if np.ndim(flow) == 0 else tuple(map(float, listed))
-    return answer
+        flows_by_state[state] = (
+            float(listed[0]) if np.ndim(flow) == 0 else tuple(map(float, listed))
+        )
+    return flows_by_state
 
 
 def flow_at(flow: Any, period: int) -> Any:
@@ -103,13 +105,16 @@ def whole_flow(value: Any) -> Any:
 
 def read_costs(given: Any, states: Sequence[str]) -> dict[tuple[str, str], float]:
     """Return amounts by move, which is written as a pair or as ``sailing -> in dock``."""
-    answer = {}
+    costs_by_move = {}
     for move, amount in mapping("cost", given, "amounts by move").items():
         parts = (
             move.split("->") if isinstance(move, str) else move if isinstance(move, tuple) else ()
         )
-        pair = tuple(piece.strip() if isinstance(piece, str) else piece for piece in parts)
+        pair = tuple(
+            state_name.strip() if isinstance(state_name, str) else state_name
+            for state_name in parts
+        )
         if len(pair) != 2 or any(state not in states for state in pair) or pair[0] == pair[1]:
             raise ParameterError(f"cost: {move!r:.60} is not a move; write 'sailing -> in dock'")
-        answer[pair[0], pair[1]] = finite(f"cost of {pair[0]} -> {pair[1]}", amount)
-    return answer
+        costs_by_move[pair[0], pair[1]] = finite(f"cost of {pair[0]} -> {pair[1]}", amount)
+    return costs_by_move

@@ -120,14 +120,14 @@ class Decision:
             if not isinstance(node, Operation) or node.symbol not in ("+", "-"):
                 continue
             sides = [
-                piece.name
-                for piece in node.parts
-                if isinstance(piece, Name) and piece.name in self.criteria
+                part.name
+                for part in node.parts
+                if isinstance(part, Name) and part.name in self.criteria
             ]
             if len(sides) == 2 and len({self.criteria[side] for side in sides}) > 1:
-                item, two = (f"{side} ({self.criteria[side] or 'no unit'})" for side in sides)
+                one, two = (f"{side} ({self.criteria[side] or 'no unit'})" for side in sides)
                 raise ParameterError(
-                    f"score adds {item} to {two}; multiply one by what a unit of it is worth"
+                    f"score adds {one} to {two}; multiply one by what a unit of it is worth"
                 )
 
     @cached_property
@@ -171,8 +171,8 @@ class Decision:
             chance for event in self.events.values() for chance, _ in event.outcomes.values()
         ]
         return drawn or any(
-            isinstance(piece, Distribution | Result | ModelOutcome)
-            for piece in (*self.amounts, *chances)
+            isinstance(amount, Distribution | Result | ModelOutcome)
+            for amount in (*self.amounts, *chances)
         )
 
     @checked
@@ -340,8 +340,8 @@ class DecisionDraws:
                     f"the payoff lacks the criterion {name!r}; say 0 where it brings none of it",
                     owner=f"decision {self.decision.name!r}, {where}",
                 )
-        known = {name: self._picked(value) for name, value in self.quantities.items()}
-        return self._formula(self.decision.score, {**known, **collected.amounts})
+        amounts = {name: self._picked(value) for name, value in self.quantities.items()}
+        return self._formula(self.decision.score, {**amounts, **collected.amounts})
 
     def sample(self, values: Any) -> Sample:
         """Return values, one per trial, as a sample of the draws: in the blocks of a run whose
@@ -383,8 +383,8 @@ class DecisionDraws:
             {name: np.asarray(value, dtype=np.float64) for name, value in values.items()}, 0
         )
         with np.errstate(all="ignore"):
-            answer = parse(text).evaluate(scope)
-        return answer if np.ndim(answer) else float(answer)
+            amounts = parse(text).evaluate(scope)
+        return amounts if np.ndim(amounts) else float(amounts)
 
     def chances(self, event: Event) -> dict[str, Any]:
         """Return the chance of each outcome, a number or one per trial; raises ParameterError for

@@ -55,7 +55,7 @@ class _DecisionReader:
         for key in ("name", "alternatives"):
             if key not in head:
                 with self.mistakes.at():
-                    raise ParameterError(f"the key {key!r} is missing", owner="[decision]")
+                    raise ParameterError(f"the key {key!r} is missing", table="[decision]")
         self.has_criteria = "criteria" in head
         given = {}
         for name, value in self._tables(head.get("given", {}), "[decision.given]"):
@@ -76,17 +76,17 @@ class _DecisionReader:
         """Return what stands by name; what does not is a mistake."""
         with self.mistakes.at():
             if not isinstance(tables, Mapping):
-                raise ParameterError(f"must be tables by name, not {tables!r:.40}", owner=where)
+                raise ParameterError(f"must be tables by name, not {tables!r:.40}", table=where)
             return list(tables.items())
         return []
 
     def _check_keys(self, table: Mapping[str, Any], kind: type[BaseModel], where: str) -> None:
         """Collect each key that a kind of table does not have."""
-        known = kind.model_fields
+        keys = kind.model_fields
         for key in table:
-            if key not in known:
+            if key not in keys:
                 with self.mistakes.at():
-                    raise ParameterError(f"no key {key!r}", owner=where, unknown=key, known=known)
+                    raise ParameterError(f"no key {key!r}", table=where, unknown=key, known=keys)
 
     def _part(self, table: Any, where: str) -> Any:
         """Return a part of the tree, or 0 where there is a mistake in it."""
@@ -111,7 +111,7 @@ class _DecisionReader:
         self._check_keys(table, Part, where)
         kinds = [key for key in ("payoff", "event", "choice", "test") if key in table]
         if len(kinds) != 1:
-            raise ParameterError("must have one of payoff, event, choice and test", owner=where)
+            raise ParameterError("must have one of payoff, event, choice and test", table=where)
         if "pay" in table:
             rest = {key: value for key, value in table.items() if key != "pay"}
             return Pay, (self._amount(table["pay"], where), self._part(rest, where))
@@ -136,7 +136,7 @@ class _DecisionReader:
         for name, outcome in self._tables(table.get("outcomes", {}), where):
             with self.mistakes.at():
                 if not isinstance(outcome, Mapping) or "chance" not in outcome:
-                    raise ParameterError(f"outcome {name!r} needs its chance", owner=where)
+                    raise ParameterError(f"outcome {name!r} needs its chance", table=where)
                 chance = self._amount(outcome["chance"], where)
                 rest = {key: value for key, value in outcome.items() if key != "chance"}
                 outcomes[name] = (chance, self._part(rest, f"{where} {name}"))
@@ -148,16 +148,16 @@ class _DecisionReader:
         """
         for key in ("of", "signals"):
             if key not in table:
-                raise ParameterError(f"a test needs the key {key!r}", owner=where)
+                raise ParameterError(f"a test needs the key {key!r}", table=where)
         if ("then" in table) == ("after" in table):
-            raise ParameterError("a test needs then, or after by signal", owner=where)
+            raise ParameterError("a test needs then, or after by signal", table=where)
         about = (table["test"], table["of"], table["signals"])
         if "then" in table:
             return *about, self._part(table["then"], f"{where} then")
         after = self._parts(table["after"], f"{where} after")
         for signal, _ in self._tables(table["signals"], where):
             if signal not in after:
-                raise ParameterError(f"nothing follows the signal {signal!r}", owner=where)
+                raise ParameterError(f"nothing follows the signal {signal!r}", table=where)
         return *about, after
 
     def _amount(self, value: Any, where: str) -> Any:
@@ -181,7 +181,7 @@ class _DecisionReader:
         self._check_keys(table, ModelAmount, where)
         if "outcome" not in table:
             raise ParameterError(
-                "a model needs the outcome that counts: outcome = ...", owner=where
+                "a model needs the outcome that counts: outcome = ...", table=where
             )
         model = load_model(self.folder / str(table["model"]))
         return ModelOutcome(model.replace(**table.get("set", {})), str(table["outcome"]))

@@ -33,8 +33,8 @@ class Utility:
 
     def certainty_equivalent(self, values: Floats, weights: Floats | None = None) -> float:
         """Return the sure payoff that is as good as values with weights."""
-        answer = np.asarray(self.of(values), dtype=np.float64)
-        return self.back(float(np.average(answer, weights=weights)))
+        utilities = np.asarray(self.of(values), dtype=np.float64)
+        return self.back(float(np.average(utilities, weights=weights)))
 
 
 def exponential(risk_tolerance: float) -> Utility:
@@ -59,12 +59,16 @@ def increasing(function: Any, low: float, high: float) -> Utility:
     """
     grid = np.linspace(low, high, 201)
     try:
-        answer = np.asarray(function(grid), dtype=np.float64)
+        utilities = np.asarray(function(grid), dtype=np.float64)
     except Exception as error:
         raise ParameterError(
             f"the utility fails on an array: {type(error).__name__}: {error}"
         ) from None
-    if answer.shape != grid.shape or not np.isfinite(answer).all() or (np.diff(answer) < 0).any():
+    if (
+        utilities.shape != grid.shape
+        or not np.isfinite(utilities).all()
+        or (np.diff(utilities) < 0).any()
+    ):
         raise ParameterError(
             "the utility must be an increasing, finite function of an array of payoffs"
         )
@@ -133,16 +137,16 @@ def pairwise_weights(comparisons: Mapping[tuple[str, str], float]) -> Weights:
             f"needs comparisons of 2 to {len(RANDOM_INDEX)} criteria, not {len(names)}"
         )
     matrix = np.ones((len(names), len(names)))
-    for i, item in enumerate(names):
+    for i, first in enumerate(names):
         for j, two in enumerate(names[:i]):
-            if (item, two) in given and (two, item) in given:
-                _check_both(item, two, given)
-            if (item, two) in given:
-                ratio = positive(f"{item} against {two}", given[item, two])
-            elif (two, item) in given:
-                ratio = 1 / positive(f"{two} against {item}", given[two, item])
+            if (first, two) in given and (two, first) in given:
+                _check_both(first, two, given)
+            if (first, two) in given:
+                ratio = positive(f"{first} against {two}", given[first, two])
+            elif (two, first) in given:
+                ratio = 1 / positive(f"{two} against {first}", given[two, first])
             else:
-                raise ParameterError(f"{item} and {two} are not compared")
+                raise ParameterError(f"{first} and {two} are not compared")
             matrix[i, j], matrix[j, i] = ratio, 1 / ratio
     values, vectors = np.linalg.eig(matrix)
     position = int(np.argmax(values.real))

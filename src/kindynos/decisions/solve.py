@@ -241,7 +241,7 @@ class Solution(Reported):
     @cached_property
     def parts(self) -> dict[Path, Node]:
         """The parts of the tree by the branches that lead there."""
-        return {piece.path: piece for piece in self.rolling.parts}
+        return {part.path: part for part in self.rolling.parts}
 
     @cached_property
     def value(self) -> Estimate:
@@ -328,9 +328,9 @@ class Solution(Reported):
         )
         weight = np.full(draws.trials, 1 / draws.trials) if draws.trials > 1 else 1.0
         values, weights = rolling.roll(self.decision.root, (), weight, 0.0)
-        answer, places = np.unique(values, return_inverse=True)
+        distinct, places = np.unique(values, return_inverse=True)
         chances = np.bincount(places.reshape(-1), weights=weights)
-        return answer[chances > 0], chances[chances > 0] / chances.sum()
+        return distinct[chances > 0], chances[chances > 0] / chances.sum()
 
     def profile(self, alternative: str) -> Any:
         """Return the risk profile of an alternative, a DataFrame: payoff, chance, and the chances
@@ -355,12 +355,12 @@ class Solution(Reported):
         for name in self.decision.alternatives:
             values, chances = self.distribution(name)
             mean = float(values @ chances)
-            piece = self.parts[(name,)]
+            part = self.parts[(name,)]
             ends = [Sample.of(values, chances).reached(level) for level in (0.05, 0.5, 0.95)]
             sd = math.sqrt(max(float((values - mean) ** 2 @ chances), 0.0))
             rows[name] = (
-                float(piece.value),
-                piece.value.error,
+                float(part.value),
+                part.value.error,
                 mean,
                 sd,
                 *ends,
@@ -448,13 +448,13 @@ class Solution(Reported):
         if isinstance(node, Choice):
             best = self.rolling.policy[path]
             return self._realized(node.alternatives[best], (*path, best), paid, trials)
-        answer: Floats = np.empty(len(trials))
+        payoffs: Floats = np.empty(len(trials))
         turned = self._turned(node)[trials]
         for position, (name, then) in enumerate(children(node)):
             inside = turned == position
             if inside.any():
-                answer[inside] = self._realized(then, (*path, name), paid[inside], trials[inside])
-        return answer
+                payoffs[inside] = self._realized(then, (*path, name), paid[inside], trials[inside])
+        return payoffs
 
     def _turned(self, node: Event | EventTest) -> NDArray[np.int64]:
         """Return the place of the outcome, or of the signal, in each trial: the same wherever the

@@ -216,23 +216,23 @@ class EventTest:
         """Return for each signal its chance and the chances of the event's outcomes once it is
         seen, by Bayes' rule; numbers, or one per trial.
         """
-        answer = {}
+        by_signal = {}
         for signal, row in self.signals.items():
             joint = {outcome: chance * row[outcome] for outcome, chance in prior.items()}
             total = sum(joint.values())
             with np.errstate(all="ignore"):
                 after = {
-                    outcome: np.where(total > 0, piece / np.asarray(total), prior[outcome])
-                    for outcome, piece in joint.items()
+                    outcome: np.where(total > 0, share / np.asarray(total), prior[outcome])
+                    for outcome, share in joint.items()
                 }
-            answer[signal] = (
+            by_signal[signal] = (
                 total,
                 {
-                    outcome: piece if piece.ndim else float(piece)
-                    for outcome, piece in after.items()
+                    outcome: share if share.ndim else float(share)
+                    for outcome, share in after.items()
                 },
             )
-        return answer
+        return by_signal
 
 
 def _likelihoods(signal: str, row: Any) -> dict[str, float]:
@@ -319,11 +319,11 @@ def formulas(amount: Any) -> Iterator[Formula]:
     if isinstance(amount, str) and amount != REST:
         yield parse(amount)
     elif isinstance(amount, dict):
-        for piece in amount.values():
-            yield from formulas(piece)
+        for formula in amount.values():
+            yield from formulas(formula)
 
 
-def check_tree(root: Tree, valid: Mapping[str, Any]) -> None:
+def check_tree(root: Tree, quantities: Mapping[str, Any]) -> None:
     """Raise ParameterError for names that nothing states, an event twice on a branch, and events of
     one name that differ.
     """
@@ -340,8 +340,8 @@ def check_tree(root: Tree, valid: Mapping[str, Any]) -> None:
             amounts = list(own.values())
         for formula in (formula for amount in amounts for formula in formulas(amount)):
             for name in formula.names():
-                if name not in valid:
-                    raise ParameterError(f"{name!r} is not stated", unknown=name, known=valid)
+                if name not in quantities:
+                    raise ParameterError(f"{name!r} is not stated", unknown=name, known=quantities)
     _check_circles(root, ())
     _check_tests(root)
 

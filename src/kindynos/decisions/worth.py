@@ -74,12 +74,12 @@ def sweep(decision: Decision, name: str, values: Any, **options: Any) -> pd.Data
     grid = np.atleast_1d(array_of("values", values))
     rows: dict[float, dict[str, Any]] = {}
     for value in grid.tolist():
-        answer = solved(decision.replace(**{name: value}), by, level, trials, seed)
+        solution = solved(decision.replace(**{name: value}), by, level, trials, seed)
         rows[value] = {
-            alternative: float(answer.parts[(alternative,)].value)
+            alternative: float(solution.parts[(alternative,)].value)
             for alternative in decision.alternatives
         }
-        rows[value]["best"] = answer.best
+        rows[value]["best"] = solution.best
     table = pd.DataFrame.from_dict(rows, orient="index")
     table.index.name = name
     return table
@@ -102,21 +102,21 @@ def switchover_points(
         return str(solved(decision.replace(**{name: value}), by, level, trials, seed).best)
 
     grid = np.linspace(low, high, STEPS).tolist()
-    answer, before = [], best(grid[0])
-    for item, two in pairwise(grid):
+    points, before = [], best(grid[0])
+    for one, two in pairwise(grid):
         after = best(two)
         if after == before:
             continue
-        near, far, changed = item, two, after
+        near, far, changed = one, two, after
         for _ in range(60):
             middle = (near + far) / 2
             there = best(middle)
             near, far, changed = (
                 (middle, far, changed) if there == before else (near, middle, there)
             )
-        answer.append((far, before, changed))
+        points.append((far, before, changed))
         before = after
-    return pd.DataFrame(answer, columns=[name, "best below", "best above"])
+    return pd.DataFrame(points, columns=[name, "best below", "best above"])
 
 
 @checked
@@ -221,7 +221,7 @@ def _known_quantities(base: Solution, names: tuple[str, ...]) -> Gain:
     """Return what it brings to know drawn quantities, each half of the trials by the rules that are
     found on the other.
     """
-    known = np.stack([np.asarray(base.draws.quantities[name], dtype=np.float64) for name in names])
+    drawn = np.stack([np.asarray(base.draws.quantities[name], dtype=np.float64) for name in names])
     rolling, root = base.rolling, base.decision.root
 
     def of_half(found_on: Any) -> Gain:
@@ -231,12 +231,12 @@ def _known_quantities(base: Solution, names: tuple[str, ...]) -> Gain:
         plain = base._brought(base.draws, fixed.policy)
         passed = _Informed(
             base.draws, base.by, base.level, rolling.utility, rolling.sign,
-            record=False, known=known, found_on=found_on,
+            record=False, known=drawn, found_on=found_on,
         )  # fmt: skip
         total = passed.roll(root, (), 1.0, 0.0)
         return Gain(total - plain, passed.promised - plain, passed.missed)
 
-    return by_halves(known.shape[1], of_half)
+    return by_halves(drawn.shape[1], of_half)
 
 
 def _everything(base: Solution) -> Gain | None:
@@ -329,10 +329,13 @@ def sample_information_value(
             continue
         with np.errstate(all="ignore"):
             # Bayes' rule
-            posterior = {outcome: np.nan_to_num(piece / chance) for outcome, piece in joint.items()}
+            posterior = {
+                outcome: np.nan_to_num(shares_of_both / chance)
+                for outcome, shares_of_both in joint.items()
+            }
         posterior = {
-            outcome: piece if np.ndim(piece) else float(piece)
-            for outcome, piece in posterior.items()
+            outcome: shares_of_both if np.ndim(shares_of_both) else float(shares_of_both)
+            for outcome, shares_of_both in posterior.items()
         }
         solved_knowing = _solved_knowing(base, {event: posterior}, chance)
         informed = informed + chance * solved_knowing._brought(
@@ -348,11 +351,14 @@ def sample_information_value(
             "best": solved_knowing.best,
             "value": float(solved_knowing.value),
         }
-    answer = pd.DataFrame.from_dict(rows, orient="index")
-    answer.index.name = "signal"
+    worth_by_quantity = pd.DataFrame.from_dict(rows, orient="index")
+    worth_by_quantity.index.name = "signal"
     worth = _in_money(base, _over_plain(base, informed).judged)
-    answer.attrs["worth"], answer.attrs["error"] = max(float(worth), 0.0), worth.error
-    return answer
+    worth_by_quantity.attrs["worth"], worth_by_quantity.attrs["error"] = (
+        max(float(worth), 0.0),
+        worth.error,
+    )
+    return worth_by_quantity
 
 
 @checked
@@ -399,14 +405,14 @@ def _more(base: Solution, path: tuple[str, ...], name: str, other: str) -> tuple
     that, on the same draws.
     """
     sign = base.rolling.sign
-    parts = [base.parts[(*path, item)].value for item in (name, other)]
+    parts = [base.parts[(*path, alternative)].value for alternative in (name, other)]
     gap = sign * (float(parts[0]) - float(parts[1]))
     if base.rolling.utility is not None and base.by != "mean":
         return gap, math.hypot(parts[0].error, parts[1].error)
     chance = base.parts[path].chance
-    policies = ({**base.rolling.policy, path: item} for item in (name, other))
-    item, two = (base._brought(base.draws, policy) for policy in policies)
-    gains = np.atleast_1d(np.asarray(item - two, dtype=np.float64))
+    policies = ({**base.rolling.policy, path: alternative} for alternative in (name, other))
+    alternative, two = (base._brought(base.draws, policy) for policy in policies)
+    gains = np.atleast_1d(np.asarray(alternative - two, dtype=np.float64))
     error = Z * float(gains.std(ddof=1)) / math.sqrt(gains.size) if gains.size > 1 else 0.0
     return gap, error / chance if chance > 0 else 0.0
 

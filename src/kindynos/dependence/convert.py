@@ -93,8 +93,8 @@ class Marginal:
     @cached_property
     def hermite(self) -> Floats:
         """The coefficients of its quantile function, scaled to a length of 1."""
-        answer = _hermite(self.distribution)
-        return np.asarray(answer / math.sqrt(float((answer**2).sum())))
+        weights = _hermite(self.distribution)
+        return np.asarray(weights / math.sqrt(float((weights**2).sum())))
 
 
 def of_linear(linear: float, first: Marginal, second: Marginal) -> float:
@@ -147,9 +147,9 @@ def _reached_linear(first: Marginal, second: Marginal) -> Callable[[float], floa
         terms = first.hermite * second.hermite
         powers = np.arange(1, TERMS + 1)
         return lambda r: float((r**powers * terms).sum())
-    item, two = first.many_steps, second.many_steps
-    spread = math.sqrt(_covariance(1.0, item, item) * _covariance(1.0, two, two))
-    return lambda r: _covariance(r, item, two) / spread
+    one, two = first.many_steps, second.many_steps
+    spread = math.sqrt(_covariance(1.0, one, one) * _covariance(1.0, two, two))
+    return lambda r: _covariance(r, one, two) / spread
 
 
 def _steps(distribution: Any) -> Steps | None:

@@ -84,8 +84,8 @@ def strengthened(copula: Copula, trials: int, first_own: bool) -> Copula:
     stated = np.array(copula.matrix)
     requested = stated / kept_correlation(trials, stated, first_own)
     np.fill_diagonal(requested, 1.0)
-    for piece in (1.0, 0.5, 0.25):
-        matrix = stated + piece * (requested - stated)
+    for strength in (1.0, 0.5, 0.25):
+        matrix = stated + strength * (requested - stated)
         if np.abs(matrix).max() <= 1 and is_correlation_matrix(matrix):
             return replace(copula, matrix=tuple(map(tuple, matrix.tolist())))
     return copula

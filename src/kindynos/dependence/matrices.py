@@ -136,9 +136,9 @@ def nearest_correlation(
     # what the iteration leaves below 0 is rounding
     projected = (vectors * np.maximum(values, 0)) @ vectors.T
     scale = 1 / np.sqrt(np.diag(projected))
-    answer = projected * np.outer(scale, scale)
-    np.fill_diagonal(answer, 1.0)
-    return np.asarray((answer + answer.T) / 2)
+    nearest = projected * np.outer(scale, scale)
+    np.fill_diagonal(nearest, 1.0)
+    return np.asarray((nearest + nearest.T) / 2)
 
 
 def _lifted(matrix: Floats) -> Floats:

@@ -59,10 +59,10 @@ def joined(parts: Sequence[Scores], names: Iterable[str]) -> Scores:
         return parts[0]
     uniform, normal = {}, {}
     for name in names:
-        if all(name in piece._uniform for piece in parts):
-            uniform[name] = np.concatenate([piece._uniform[name] for piece in parts], axis=-1)
-        if all(name in piece._normal for piece in parts):
-            normal[name] = np.concatenate([piece._normal[name] for piece in parts], axis=-1)
+        if all(name in part._uniform for part in parts):
+            uniform[name] = np.concatenate([part._uniform[name] for part in parts], axis=-1)
+        if all(name in part._normal for part in parts):
+            normal[name] = np.concatenate([part._normal[name] for part in parts], axis=-1)
     return Scores(uniform, normal)
 
 

@@ -71,7 +71,7 @@ def _kept_on_grid(trials: int) -> tuple[list[float], list[float]]:
         requested = 6 / np.pi * np.arcsin(value / 2)
         mixed = in_strata(follows, own[1])
         with_own.append(float(12 * ((own[0] - 0.5) * (mixed - 0.5)).mean() / requested))
-        item = in_strata(0.6 * a + 0.8 * c, own[0])
+        scores = in_strata(0.6 * a + 0.8 * c, own[0])
         other = in_strata(0.6 * follows + 0.8 * follows_too, own[1])
-        both_mixed.append(float(12 * ((item - 0.5) * (other - 0.5)).mean() / requested))
+        both_mixed.append(float(12 * ((scores - 0.5) * (other - 0.5)).mean() / requested))
     return [*with_own, 1.0], [*both_mixed, 1.0]

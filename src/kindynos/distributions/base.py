@@ -120,8 +120,8 @@ class Distribution(Contract, Inline):
         >>> round(Gumbel.from_percentiles({10: 4.0, 90: 9.0}).percentile(90), 9)
         9.0
         """
-        answer: Distribution = solve_percentiles(cls, cls.percentile_recipe, percentiles, fit)
-        return answer
+        solved: Distribution = solve_percentiles(cls, cls.percentile_recipe, percentiles, fit)
+        return solved
 
     @delegated_to("kindynos.fitting.recalibrating", "recalibrated")
     def recalibrated(self, record: Any) -> Distribution:

@@ -258,11 +258,11 @@ def generating(count: Distribution, z: Any) -> Any:
             return (chance / (1 - (1 - chance) * z)) ** successes
     last = int(count._quantile(np.array([1 - 1e-15]))[0]) + 1
     masses = count._density(np.arange(last + 1, dtype=np.float64))
-    answer = np.full(z.shape, masses[-1], dtype=complex)
+    powers = np.full(z.shape, masses[-1], dtype=complex)
     for mass in masses[-2::-1]:
-        answer *= z
-        answer += mass
-    return answer
+        powers *= z
+        powers += mass
+    return powers
 
 
 def _common_divisor(a: Fraction, b: Fraction) -> Fraction:

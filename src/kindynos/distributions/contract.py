@@ -365,17 +365,17 @@ def _apply(method: Callable[[Floats], Floats], x: ArrayLike) -> float | Floats:
     if values.size < 2 * STEP:
         try:
             with np.errstate(all="ignore"):
-                answer = method(np.atleast_1d(values))
+                applied = method(np.atleast_1d(values))
         except ArithmeticError:
             raise too_extreme(getattr(method, "__self__", None)) from None
-        return float(answer[0]) if values.ndim == 0 else answer
+        return float(applied[0]) if values.ndim == 0 else applied
     flat, many = values.reshape(-1), np.empty(values.size)
     step = max(STEP, -(-values.size // usable_cpus()))
 
     def work(begin: int) -> None:
-        piece = slice(begin, begin + step)
+        span = slice(begin, begin + step)
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-            many[piece] = method(flat[piece])
+            many[span] = method(flat[span])
 
     on_threads(work, range(0, values.size, step))
     return many.reshape(values.shape)

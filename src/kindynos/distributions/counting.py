@@ -111,8 +111,10 @@ class Counting(OnValues):
             corrected_normal = np.asarray(
                 self._ends[0] + np.searchsorted(self._steps, u), dtype=np.float64
             )
-        answer = np.where(u <= 0, low, np.where(u >= 1, high, np.clip(corrected_normal, low, high)))
-        return np.where(np.isnan(u), u, answer)
+        quantiles = np.where(
+            u <= 0, low, np.where(u >= 1, high, np.clip(corrected_normal, low, high))
+        )
+        return np.where(np.isnan(u), u, quantiles)
 
     def _upper_quantile(self, v: Floats) -> Floats:
         low, high = self.support

@@ -103,10 +103,10 @@ class Standardized(Distribution):
         location, scale = self._place
         z = (x - location) / scale
         low, high = self._z_support
-        answer = compute(np.clip(z, low, high))
+        scores = compute(np.clip(z, low, high))
         if math.isfinite(low):
-            answer = np.where(z < low, below, answer)
-        return np.where(z > high, above, answer) if math.isfinite(high) else answer
+            scores = np.where(z < low, below, scores)
+        return np.where(z > high, above, scores) if math.isfinite(high) else scores
 
     def _density(self, x: Floats) -> Floats:
         return self._inside(self._z_density, x, 0.0, 0.0) / self._place[1]

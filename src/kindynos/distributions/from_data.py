@@ -80,9 +80,9 @@ class _InPieces(MomentDistribution):
 
     def _density(self, x: Floats) -> Floats:
         knots, level = self._knots
-        piece = np.clip(np.searchsorted(knots, x, side="right") - 1, 0, len(knots) - 2)
+        gap = np.clip(np.searchsorted(knots, x, side="right") - 1, 0, len(knots) - 2)
         inside = (x >= knots[0]) & (x <= knots[-1])
-        return np.where(inside, (np.diff(level) / np.diff(knots))[piece], x * 0.0)
+        return np.where(inside, (np.diff(level) / np.diff(knots))[gap], x * 0.0)
 
     def _cdf(self, x: Floats) -> Floats:
         knots, level = self._knots
@@ -292,12 +292,12 @@ class KernelDensity(MomentDistribution, Tabled):
         a time.
         """
         flat, values = x.reshape(-1), np.array(self.values)
-        answer = np.empty(flat.shape)
+        averages = np.empty(flat.shape)
         step = max(1, 2_000_000 // len(values))
         for begin in range(0, len(flat), step):
-            piece = flat[begin : begin + step, None]
-            answer[begin : begin + step] = kernel((piece - values) / self._width).mean(axis=1)
-        return answer.reshape(x.shape)
+            column = flat[begin : begin + step, None]
+            averages[begin : begin + step] = kernel((column - values) / self._width).mean(axis=1)
+        return averages.reshape(x.shape)
 
     def _many(self, x: Floats) -> bool:
         """Whether polynomials serve better than a sum over all values at each point."""

@@ -34,7 +34,7 @@ def invert(
     """
     levels = np.atleast_1d(u).reshape(-1)
     low, high = (np.array(np.broadcast_to(end, levels.shape), dtype=np.float64) for end in bracket)
-    answer = np.where(np.isnan(levels), levels, low)
+    quantiles = np.where(np.isnan(levels), levels, low)
     active = np.flatnonzero(levels > 0)
     flat, low, high, own = (
         levels[active],
@@ -55,7 +55,7 @@ def invert(
         going = (np.abs(values - x) > close + 4e-16 * np.abs(x)) & (middle > low) & (middle < high)
         x = values
         if np.count_nonzero(going) < 0.7 * going.size:
-            answer[active[~going]] = x[~going]
+            quantiles[active[~going]] = x[~going]
             active, flat, x, low, high = (
                 active[going],
                 flat[going],
@@ -66,8 +66,8 @@ def invert(
             own = tuple(array[..., going] for array in own)
             if not active.size:
                 break
-    answer[active] = x
-    return answer.reshape(np.shape(u))
+    quantiles[active] = x
+    return quantiles.reshape(np.shape(u))
 
 
 def invert_steps(cdf: Curve, u: Floats, bracket: tuple[Ends, Ends]) -> Floats:

@@ -77,21 +77,21 @@ class KernelSums:
 
     def _below(self, x: Floats) -> tuple[Floats, Floats]:
         """Return cdf and density, per width, below the first cell."""
-        answer = np.zeros((2, len(x)))
+        sums = np.zeros((2, len(x)))
         far = np.flatnonzero(x < self.begins[0])
         if len(far):
             gaps = ((x[far] - self.start) / self.width)[:, None] - self.lowest
-            answer[0, far] = ndtr(gaps).sum(axis=1) / self.count
-            answer[1, far] = np.exp(-(gaps**2) / 2).sum(axis=1) / self.count / ROOT
-        return answer[0], answer[1]
+            sums[0, far] = ndtr(gaps).sum(axis=1) / self.count
+            sums[1, far] = np.exp(-(gaps**2) / 2).sum(axis=1) / self.count / ROOT
+        return sums[0], sums[1]
 
     def quantile(self, u: Floats) -> Floats:
         """Return where the cdf is ``u`` ``(n,)``."""
-        answer = np.empty(u.shape)
+        quantiles = np.empty(u.shape)
         far = u <= self.level[0]
-        answer[far] = self._far(u[far])
-        answer[~far] = self._within(u[~far])
-        return answer
+        quantiles[far] = self._far(u[far])
+        quantiles[~far] = self._within(u[~far])
+        return quantiles
 
     def _far(self, u: Floats) -> Floats:
         """Below the first cell only the lowest values count, and these exactly."""
@@ -123,10 +123,10 @@ class KernelSums:
 
 
 def _polynomial(coefficients: Floats, x: Floats) -> Floats:
-    answer: Floats = coefficients[-1]
+    total: Floats = coefficients[-1]
     for row in coefficients[-2::-1]:
-        answer = answer * x + row
-    return answer
+        total = total * x + row
+    return total
 
 
 def _average(points: Floats, values: Floats) -> Floats:
@@ -137,7 +137,7 @@ def _average(points: Floats, values: Floats) -> Floats:
     below = np.searchsorted(values, flat - NEAR)
     above = np.searchsorted(values, flat + NEAR)
     order = np.argsort(above - below)
-    answer = np.empty(flat.shape)
+    averages = np.empty(flat.shape)
     begin = 0
     while begin < len(flat):
         # Points with about as many near values are worked on together.
@@ -145,10 +145,12 @@ def _average(points: Floats, values: Floats) -> Floats:
         widest = max(2 * count, 16)
         end = int(np.searchsorted((above - below)[order], widest, side="right"))
         end = min(end, begin + max(1, 1_000_000 // widest))
-        piece = order[begin:end]
-        index = below[piece, None] + np.arange(int((above - below)[piece].max(initial=0)))
+        places = order[begin:end]
+        index = below[places, None] + np.arange(int((above - below)[places].max(initial=0)))
         near = values[np.minimum(index, len(values) - 1)]
-        sums = np.where(index < above[piece, None], ndtr(flat[piece, None] - near), 0.0).sum(axis=1)
-        answer[piece] = (below[piece] + sums) / len(values)
+        sums = np.where(index < above[places, None], ndtr(flat[places, None] - near), 0.0).sum(
+            axis=1
+        )
+        averages[places] = (below[places] + sums) / len(values)
         begin = end
-    return answer.reshape(points.shape)
+    return averages.reshape(points.shape)

@@ -59,7 +59,7 @@ class Mixture(MomentDistribution, Tabled):
             or not len(self.parts)
         ):
             raise invalid_argument("parts", "a list of distributions", self.parts)
-        parts = tuple(a_distribution(f"parts[{i}]", piece) for i, piece in enumerate(self.parts))
+        parts = tuple(a_distribution(f"parts[{i}]", part) for i, part in enumerate(self.parts))
         if len(parts) > MOST_PARTS:
             raise ParameterError(
                 f"a mixture may have {MOST_PARTS:,} parts, and this one has {len(parts):,}"
@@ -71,31 +71,29 @@ class Mixture(MomentDistribution, Tabled):
     @cached_property
     def _weighted(self) -> list[tuple[Distribution, float]]:
         return [
-            (piece, weight)
-            for piece, weight in zip(self.parts, self.weights or (), strict=True)
+            (part, weight)
+            for part, weight in zip(self.parts, self.weights or (), strict=True)
             if weight > 0
         ]
 
     @cached_property
     def discrete(self) -> bool:
-        return all(piece.discrete for piece, _ in self._weighted)
+        return all(part.discrete for part, _ in self._weighted)
 
     @cached_property
     def has_atoms(self) -> bool:
-        return any(piece.has_atoms for piece, _ in self._weighted)
+        return any(part.has_atoms for part, _ in self._weighted)
 
     @property
     def _atoms(self) -> tuple[Floats, Floats]:
-        answer = [piece._atoms for piece, _ in self._weighted]
-        masses = [
-            weight * piece[1] for (_, weight), piece in zip(self._weighted, answer, strict=True)
-        ]
-        return np.concatenate([values for values, _ in answer]), np.concatenate(masses)
+        atoms = [part._atoms for part, _ in self._weighted]
+        masses = [weight * part[1] for (_, weight), part in zip(self._weighted, atoms, strict=True)]
+        return np.concatenate([values for values, _ in atoms]), np.concatenate(masses)
 
     @cached_property
     def _summary(self) -> tuple[float, float, float]:
-        centre = sum(weight * piece.mean for piece, weight in self._weighted)
-        raw = [raw_moments(Affine(piece, 1.0, -centre)) for piece, _ in self._weighted]
+        centre = sum(weight * part.mean for part, weight in self._weighted)
+        raw = [raw_moments(Affine(part, 1.0, -centre)) for part, _ in self._weighted]
         shares = [weight for _, weight in self._weighted]
         mean, variance, skewness = central(
             *(sum(w * m[k] for w, m in zip(shares, raw, strict=True)) for k in range(3))
@@ -104,29 +102,29 @@ class Mixture(MomentDistribution, Tabled):
 
     @property
     def support(self) -> tuple[float, float]:
-        return min(piece.support[0] for piece, _ in self._weighted), max(
-            piece.support[1] for piece, _ in self._weighted
+        return min(part.support[0] for part, _ in self._weighted), max(
+            part.support[1] for part, _ in self._weighted
         )
 
     def _density(self, x: Floats) -> Floats:
         parts = [
-            weight * piece._density(x)
-            for piece, weight in self._weighted
-            if piece.discrete == self.discrete
+            weight * part._density(x)
+            for part, weight in self._weighted
+            if part.discrete == self.discrete
         ]
         return np.asarray(np.sum(parts, axis=0))
 
     def _mass(self, x: float) -> float:
-        return float(sum(weight * piece._mass(x) for piece, weight in self._weighted))
+        return float(sum(weight * part._mass(x) for part, weight in self._weighted))
 
     def _cdf(self, x: Floats) -> Floats:
         return np.asarray(
-            np.sum([weight * piece._cdf(x) for piece, weight in self._weighted], axis=0)
+            np.sum([weight * part._cdf(x) for part, weight in self._weighted], axis=0)
         )
 
     def _survival(self, x: Floats) -> Floats:
         return np.asarray(
-            np.sum([weight * piece._survival(x) for piece, weight in self._weighted], axis=0)
+            np.sum([weight * part._survival(x) for part, weight in self._weighted], axis=0)
         )
 
     def _quantile(self, u: Floats) -> Floats:
@@ -140,11 +138,11 @@ class Mixture(MomentDistribution, Tabled):
 
     def _among_atoms(self, u: Floats) -> Floats:
         values, levels = self._steps
-        answer = values[np.minimum(np.searchsorted(levels, u), len(values) - 1)]
+        quantiles = values[np.minimum(np.searchsorted(levels, u), len(values) - 1)]
         beyond = (u > levels[-1]) | (u <= 0)  # values so rare that the parts do not list them
         if beyond.any():
-            answer[beyond] = self._from_below(u[beyond])
-        return answer
+            quantiles[beyond] = self._from_below(u[beyond])
+        return quantiles
 
     def _span(self, u: Floats, upper: bool) -> tuple[float, float]:
         """Return ends between which all the quantiles lie: the extreme quantiles of the parts."""
@@ -153,8 +151,8 @@ class Mixture(MomentDistribution, Tabled):
             return self.support
         ends = np.array([inside.min(), inside.max()])
         upper_quantiles = [
-            piece._upper_quantile(ends) if upper else piece._quantile(ends)
-            for piece, _ in self._weighted
+            part._upper_quantile(ends) if upper else part._quantile(ends)
+            for part, _ in self._weighted
         ]
         low, high = float(np.min(upper_quantiles)), float(np.max(upper_quantiles))
         margin = 1e-9 * (abs(low) + abs(high) + 1)
@@ -174,12 +172,12 @@ class Mixture(MomentDistribution, Tabled):
     @cached_property
     def _jumps(self) -> tuple[Floats, Floats, Floats]:
         """The single values of the discrete parts in order, and the cdf just below and at each."""
-        parts = [(piece, weight) for piece, weight in self._weighted if piece.discrete]
-        values = np.unique(np.concatenate([np.empty(0), *(piece._atoms[0] for piece, _ in parts)]))
+        parts = [(part, weight) for part, weight in self._weighted if part.discrete]
+        values = np.unique(np.concatenate([np.empty(0), *(part._atoms[0] for part, _ in parts)]))
         at = self._cdf(values)
         return (
             values,
-            at - np.sum([weight * piece._density(values) for piece, weight in parts], axis=0),
+            at - np.sum([weight * part._density(values) for part, weight in parts], axis=0),
             at,
         )
 
@@ -191,28 +189,28 @@ class Mixture(MomentDistribution, Tabled):
         positions = np.searchsorted(at, u)
         padded = np.concatenate([[span[0]], np.clip(values, *span), [span[1]]])
         first, last = padded[positions], padded[positions + 1]
-        answer = np.array(last)
+        quantiles = np.array(last)
         free = (u < np.append(below, np.inf)[positions]) & (first < last)
         if free.any():
             bracket = first[free], last[free]
             constant = np.concatenate([[0.0], at - self._flowing(values)])[positions[free]]
-            if any(piece.has_atoms for piece, _ in self._weighted if not piece.discrete):
-                answer[free] = invert_steps(self._cdf, u[free], bracket)
+            if any(part.has_atoms for part, _ in self._weighted if not part.discrete):
+                quantiles[free] = invert_steps(self._cdf, u[free], bracket)
             else:
-                answer[free] = invert(
+                quantiles[free] = invert(
                     lambda x, constant: constant + self._flowing(x),
                     lambda x, _: self._density(x),
                     u[free],
                     bracket,
                     (constant,),
                 )
-        return answer
+        return quantiles
 
     def _flowing(self, x: Floats) -> Floats:
         """Return what the continuous parts add to the cdf."""
         return np.asarray(
             np.sum(
-                [weight * piece._cdf(x) for piece, weight in self._weighted if not piece.discrete],
+                [weight * part._cdf(x) for part, weight in self._weighted if not part.discrete],
                 axis=0,
             )
         )
@@ -225,7 +223,7 @@ class Mixture(MomentDistribution, Tabled):
             )
             return np.where(v <= 0, self.support[1], np.where(v >= 1, self.support[0], result))
         # Beyond the last single value the survival function keeps the digits that 1 - v loses.
-        answer = self._from_below(1.0 - v)
+        quantiles = self._from_below(1.0 - v)
         last = self._jumps[0][-1] if len(self._jumps[0]) else math.inf
         beyond = (
             (v > 0) & (v < self._survival(np.array(last)))
@@ -233,7 +231,7 @@ class Mixture(MomentDistribution, Tabled):
             else v < 0
         )
         if beyond.any():
-            answer[beyond] = -invert(
+            quantiles[beyond] = -invert(
                 lambda x: self._survival(-x), lambda x: self._density(-x), v[beyond], (-high, -last)
             )
-        return answer
+        return quantiles

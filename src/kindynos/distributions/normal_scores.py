@@ -26,8 +26,8 @@ def normal_quantile(levels: Floats) -> Floats:
     """Return the standard normal quantile of an array of levels, as a new array of its shape."""
     if levels.size < FEW:
         return ndtri(levels)
-    answer: Floats = np.empty(levels.shape)
-    flat, out = np.ascontiguousarray(levels).reshape(-1), answer.reshape(-1)
+    scores: Floats = np.empty(levels.shape)
+    flat, out = np.ascontiguousarray(levels).reshape(-1), scores.reshape(-1)
     table, width = _score_table(), min(CHUNK, flat.size)
     position, term, piece = np.empty(width), np.empty(width), np.empty(width, dtype=np.intp)
     for begin in range(0, flat.size, CHUNK):
@@ -43,7 +43,7 @@ def normal_quantile(levels: Floats) -> Floats:
             z += coefficients.take(i, out=t, mode="clip")
         exact = np.flatnonzero(np.isnan(z))
         z[exact] = ndtri(u[exact])
-    return answer
+    return scores
 
 
 @cache

@@ -183,11 +183,11 @@ def _nearest(family: Any, recipe: Recipe, levels: Floats, values: Floats) -> Any
         begin,
         *(begin + shift * np.eye(len(begin))[-1] for shift in (-1.0, 1.0, -2.5, 2.5)),
     ]:
-        answer = least_squares(
+        solution = least_squares(
             misfit, start, xtol=1e-15, ftol=1e-15, gtol=1e-15, x_scale="jac", max_nfev=2000
         )
-        if best is None or answer.cost < best.cost:
-            best = answer
+        if best is None or solution.cost < best.cost:
+            best = solution
         if best.cost < 1e-24:
             break
     assert best is not None

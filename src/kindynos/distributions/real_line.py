@@ -356,9 +356,9 @@ class SkewNormal(Standardized, Tabled):
         beyond = start - nodes / rate
         logs = nodes - beyond**2 / 2 + log_ndtr(shape * beyond)
         tail = (weights * np.exp(logs)).sum(axis=-1) * 2 / math.sqrt(2 * math.pi) / rate[..., 0]
-        answer = np.array(cdf, dtype=float)
-        answer[thin] = tail
-        return answer
+        below = np.array(cdf, dtype=float)
+        below[thin] = tail
+        return below
 
     def _z_quantile(self, u: Floats) -> Floats:
         return invert(self._z_cdf, self._z_density, u, (-40.0, 40.0))

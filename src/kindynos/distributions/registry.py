@@ -100,7 +100,7 @@ def _inner(value: Any, depth: int) -> Any:
     distributions.
     """
     if isinstance(value, list):
-        return [_inner(item, depth) for item in value]
+        return [_inner(part, depth) for part in value]
     if isinstance(value, Mapping):
         rest = dict(value)
         name = rest.pop("distribution", None)
@@ -191,9 +191,9 @@ def example(distribution: type[Distribution]) -> Distribution:
     """
     needed = [field.name for field in _fields(distribution) if field.default is MISSING]
     stated = _EXAMPLES.get(distribution.label) or {name: _EXAMPLE_VALUES[name] for name in needed}
-    answer: Any = distribution_from(distribution.label, stated)
-    assert isinstance(answer, Distribution)
-    return answer
+    made: Any = distribution_from(distribution.label, stated)
+    assert isinstance(made, Distribution)
+    return made
 
 
 def parameter_names(distribution: type[Distribution]) -> list[str]:

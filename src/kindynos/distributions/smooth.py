@@ -113,8 +113,8 @@ class SmoothPercentiles(MomentDistribution):
         z, y, cubic, first, last = self._curve
         free = self._free(x)
         inside = np.clip(free, y[0], y[-1])
-        piece = np.clip(np.searchsorted(y, inside, side="right") - 1, 0, len(z) - 2)
-        low, high = z[piece], z[piece + 1]
+        segment = np.clip(np.searchsorted(y, inside, side="right") - 1, 0, len(z) - 2)
+        low, high = z[segment], z[segment + 1]
         slope = cubic.derivative()
         score = 0.5 * (low + high)
         for _ in range(80):

@@ -102,10 +102,10 @@ class StatedDistribution:
         values = values.reshape(-1)  # NumPy 2.0 gives two dimensions
         order = np.argsort(values, kind="stable")
         ends = np.cumsum(np.bincount(values, minlength=distinct.shape[1]))
-        answer = np.empty(scores.size)
-        for parameters, piece in zip(distinct.T, np.split(order, ends[:-1]), strict=True):
-            answer[piece] = read(_at(self, tuple(parameters.tolist())), scores[piece])
-        return answer.reshape(arrays[0].shape)
+        quantiles = np.empty(scores.size)
+        for parameters, places in zip(distinct.T, np.split(order, ends[:-1]), strict=True):
+            quantiles[places] = read(_at(self, tuple(parameters.tolist())), scores[places])
+        return quantiles.reshape(arrays[0].shape)
 
     def _arrayed(self, named: Mapping[str, Floats]) -> Any:
         """Return one distribution whose parameters are arrays, None for few sets of them, which are
@@ -139,14 +139,18 @@ def stated_distribution(
     """Return the distribution of a kind with names among its parameters, None where there are
     none.
     """
-    valid = fields(kind)
-    if len(arguments) > len(valid) or not set(named) <= {field.name for field in valid}:
+    parameter_fields = fields(kind)
+    if len(arguments) > len(parameter_fields) or not set(named) <= {
+        field.name for field in parameter_fields
+    }:
         return None
     parameters = {
-        **{field.name: value for field, value in zip(valid, arguments, strict=False)},
+        **{field.name: value for field, value in zip(parameter_fields, arguments, strict=False)},
         **named,
     }
-    scalars = {field.name for field in valid if str(field.type).startswith(("float", "int"))}
+    scalars = {
+        field.name for field in parameter_fields if str(field.type).startswith(("float", "int"))
+    }
     by_name = {name: value for name, value in parameters.items() if any(_names(value))}
     wrong = [
         name
@@ -162,24 +166,24 @@ def stated_distribution(
 
 @lru_cache(maxsize=KEPT)
 def _at(stated: StatedDistribution, values: tuple[float, ...]) -> Any:
-    valid = dict(zip(stated.names, values, strict=True))
+    by_name = dict(zip(stated.names, values, strict=True))
     try:
-        return stated.kind(**{name: _filled(value, valid) for name, value in stated.stated})
+        return stated.kind(**{name: _filled(value, by_name) for name, value in stated.stated})
     except ParameterError as error:
-        said = ", ".join(f"{name} is {value:g}" for name, value in valid.items())
+        said = ", ".join(f"{name} is {value:g}" for name, value in by_name.items())
         raise KindynosError(f"{error}, where {said}") from None
 
 
-def _filled(value: Any, valid: Mapping[str, float]) -> Any:
+def _filled(value: Any, values: Mapping[str, float]) -> Any:
     """Return a parameter with the values of what it names; whole numbers as integers, which counts
     must be.
     """
     if isinstance(value, str):
-        number = valid[value]
+        number = values[value]
         return int(number) if number.is_integer() else number
     if isinstance(value, StatedDistribution):
-        return value.at(valid)
-    return tuple(_filled(item, valid) for item in value) if isinstance(value, tuple) else value
+        return value.at(values)
+    return tuple(_filled(part, values) for part in value) if isinstance(value, tuple) else value
 
 
 def _names(value: Any) -> Iterator[str]:
@@ -188,9 +192,9 @@ def _names(value: Any) -> Iterator[str]:
     elif isinstance(value, StatedDistribution):
         yield from value.names
     elif isinstance(value, list | tuple):
-        for item in value:
-            if isinstance(item, StatedDistribution):
-                yield from item.names
+        for part in value:
+            if isinstance(part, StatedDistribution):
+                yield from part.names
 
 
 def _hashable(value: Any) -> Any:

@@ -70,11 +70,11 @@ def quantile(distribution: HasTails, u: Floats) -> Floats:
     with _building:
         table = _build_table(distribution)
     flat = np.ascontiguousarray(u).reshape(-1)
-    answer = np.empty_like(flat)
+    quantiles = np.empty_like(flat)
     for begin in range(0, flat.size, CHUNK):
-        piece = slice(begin, begin + CHUNK)
-        answer[piece] = _look_up(distribution, table, flat[piece])
-    return answer.reshape(u.shape)
+        span = slice(begin, begin + CHUNK)
+        quantiles[span] = _look_up(distribution, table, flat[span])
+    return quantiles.reshape(u.shape)
 
 
 def exact(distribution: HasTails, u: Floats) -> Floats:
@@ -82,10 +82,10 @@ def exact(distribution: HasTails, u: Floats) -> Floats:
     end.
     """
     lower = u <= 0.5
-    answer = np.empty_like(u)
-    answer[lower] = distribution._from_below(u[lower])
-    answer[~lower] = distribution._from_above(1.0 - u[~lower])
-    return answer
+    quantiles = np.empty_like(u)
+    quantiles[lower] = distribution._from_below(u[lower])
+    quantiles[~lower] = distribution._from_above(1.0 - u[~lower])
+    return quantiles
 
 
 @dataclass(frozen=True)
@@ -106,13 +106,13 @@ class Halved:
         """
         index = np.maximum(np.searchsorted(self.begins, level, side="right") - 1, 0)
         position = (level - self.begins[index]) / self.widths[index] - 0.5
-        answer: Floats = self.coefficients[DEGREE].take(index)
+        quantiles: Floats = self.coefficients[DEGREE].take(index)
         for power in range(DEGREE - 1, -1, -1):
-            answer = answer * position + self.coefficients[power].take(index)
-        left = np.isnan(answer)
+            quantiles = quantiles * position + self.coefficients[power].take(index)
+        left = np.isnan(quantiles)
         if left.any():
-            answer[left] = tail(level[left])
-        return answer
+            quantiles[left] = tail(level[left])
+        return quantiles
 
 
 @dataclass(frozen=True)
@@ -140,19 +140,19 @@ def _look_up(distribution: HasTails, table: QuantileTable, u: Floats) -> Floats:
     view -= 1.5
     # With mode="clip" the indices need no check, which takes longer than the look-up; those out of
     # range are redone below.
-    answer: Floats = coefficients[DEGREE].take(index, mode="clip")
-    term = np.empty_like(answer)
+    looked_up: Floats = coefficients[DEGREE].take(index, mode="clip")
+    term = np.empty_like(looked_up)
     for power in range(DEGREE - 1, -1, -1):
-        answer *= view
-        answer += coefficients[power].take(index, out=term, mode="clip")
+        looked_up *= view
+        looked_up += coefficients[power].take(index, out=term, mode="clip")
     if nearer.min() < _LEAST:
         far = nearer < _LEAST
-        answer[far] = exact(distribution, u[far])
-    if table.lower is not None and (rest := np.isnan(answer) & (u <= 0.5)).any():
-        answer[rest] = table.lower.quantile(distribution._from_below, u[rest])
-    if table.upper is not None and (rest := np.isnan(answer) & (u > 0.5)).any():
-        answer[rest] = table.upper.quantile(distribution._from_above, 1.0 - u[rest])
-    return answer
+        looked_up[far] = exact(distribution, u[far])
+    if table.lower is not None and (rest := np.isnan(looked_up) & (u <= 0.5)).any():
+        looked_up[rest] = table.lower.quantile(distribution._from_below, u[rest])
+    if table.upper is not None and (rest := np.isnan(looked_up) & (u > 0.5)).any():
+        looked_up[rest] = table.upper.quantile(distribution._from_above, 1.0 - u[rest])
+    return looked_up
 
 
 _building = Lock()
@@ -168,12 +168,12 @@ def _build_table(distribution: HasTails) -> QuantileTable:
         return QuantileTable(
             np.concatenate([_polynomials(tail, begins, widths)[0] for tail in tails], axis=1)
         )
-    valid = [_checked(tail, begins, widths) for tail in tails]
+    checked_tails = [_checked(tail, begins, widths) for tail in tails]
     halves = (
-        _halve(tail, begins, widths, np.isnan(piece[0]))
-        for tail, piece in zip(tails, valid, strict=True)
+        _halve(tail, begins, widths, np.isnan(levels[0]))
+        for tail, levels in zip(tails, checked_tails, strict=True)
     )
-    return QuantileTable(np.concatenate(valid, axis=1), *halves)
+    return QuantileTable(np.concatenate(checked_tails, axis=1), *halves)
 
 
 def _polynomials(

@@ -30,7 +30,7 @@ class Uncertain(Mixture):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        if len({piece.label for piece in self.parts}) > 1:
+        if len({part.label for part in self.parts}) > 1:
             raise ParameterError(
                 "the parts must all be of one family; Mixture joins different ones"
             )
@@ -46,8 +46,8 @@ class Uncertain(Mixture):
         """
         parts = list(self.parts)
         smaller = np.minimum((score * len(parts)).astype(np.int64), len(parts) - 1)
-        answer: Floats = np.empty(u.shape)
-        for number, piece in enumerate(parts):
-            valid = smaller == number
-            answer[:, valid] = piece._quantile(u[:, valid])
-        return answer
+        quantiles: Floats = np.empty(u.shape)
+        for number, part in enumerate(parts):
+            own = smaller == number
+            quantiles[:, own] = part._quantile(u[:, own])
+        return quantiles

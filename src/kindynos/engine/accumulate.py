@@ -99,11 +99,11 @@ def gather(
         tail_powers += np.column_stack([_up_to(squares, first), _up_to(cubes, first)])
         distinct = []
         for low, high in zip(first.tolist(), last.tolist(), strict=True):
-            piece = ordered[low:high]
-            starts = np.flatnonzero(np.concatenate([[True], piece[1:] != piece[:-1]]))
-            starts = starts[: len(piece)]
-            inside.append(piece[starts])
-            counts.append(np.diff(np.append(starts, len(piece))))
+            group = ordered[low:high]
+            starts = np.flatnonzero(np.concatenate([[True], group[1:] != group[:-1]]))
+            starts = starts[: len(group)]
+            inside.append(group[starts])
+            counts.append(np.diff(np.append(starts, len(group))))
             distinct.append(len(starts))
         rows["distinct"].append(distinct)
         rows["cut_below"].append(np.searchsorted(ordered, requested.cuts, side="left"))
@@ -131,9 +131,9 @@ def _products(values: Floats, companions: Floats, requested: Wanted) -> Floats:
     """Return for each companion its sum, that of its squares, and that of its products with the
     quantity, over the trials in which this has a value ``(k, 3)``.
     """
-    valid = ~np.isnan(values)
-    if not valid.all():
-        values, companions = values[valid], companions[:, valid]
+    has_value = ~np.isnan(values)
+    if not has_value.all():
+        values, companions = values[has_value], companions[:, has_value]
     others = companions - requested.companions[:, None]
     with np.errstate(invalid="ignore"):
         products = others @ (values - requested.centre)

@@ -89,9 +89,9 @@ def collect(
         with progress_listener(state.listen if execution.progress is not None else None):
             stop = None
             while True:
-                answer = answers.send(stop)
-                if answer is not None:
-                    batch, result = answer
+                outputs = answers.send(stop)
+                if outputs is not None:
+                    batch, result = outputs
                     if verify is not None and not processors:
                         verify(batch, result)
                     processors.add(result.processor)
@@ -120,10 +120,10 @@ def collect(
 
 def _join(values: dict[str, Floats], batch_result: BatchResult, blocks: Blocks, batch: int) -> None:
     """Put the values of a batch in their place among all trials."""
-    for name, piece in batch_result.values.items():
+    for name, part in batch_result.values.items():
         if name not in values:
-            values[name] = np.empty((*piece.shape[:-1], blocks.trials))
-        values[name][..., blocks.part(batch)] = piece
+            values[name] = np.empty((*part.shape[:-1], blocks.trials))
+        values[name][..., blocks.part(batch)] = part
 
 
 class _Stop(BaseException):
@@ -141,8 +141,8 @@ class _State:
 
     def finish(self, batch: int) -> None:
         """Remember that a batch is finished."""
-        piece = self.blocks.part(batch)
-        self.done += piece.stop - piece.start
+        span = self.blocks.part(batch)
+        self.done += span.stop - span.start
         self.later.add(batch)
         while self.first in self.later:
             self.later.remove(self.first)
@@ -164,8 +164,8 @@ class _State:
 
     def listen(self, share: float) -> None:
         """Be told of a share of the batch that is worked on in this thread; raises _Stop."""
-        piece = self.blocks.part(self.first)
-        if self.stops(int(share * (piece.stop - piece.start))):
+        span = self.blocks.part(self.first)
+        if self.stops(int(share * (span.stop - span.start))):
             raise _Stop
 
 

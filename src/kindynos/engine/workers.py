@@ -52,8 +52,8 @@ def on_threads(work: Callable[[Any], object], items: Iterable[Any]) -> None:
     listed = list(items)
     workers = min(len(listed), usable_cpus())
     if workers < 2:
-        for item in listed:
-            work(item)
+        for argument in listed:
+            work(argument)
         return
     with ThreadPoolExecutor(workers, thread_name_prefix="kindynos") as pool:
         list(pool.map(work, listed))
@@ -69,8 +69,8 @@ def size_of(executor: Executor) -> int:
         if size == 0:
             raise RunError("the cluster has no workers; start some, and try again")
         return int(size)
-    answer = getattr(executor, "_max_workers", None)
-    return answer if isinstance(answer, int) and answer > 0 else usable_cpus()
+    workers = getattr(executor, "_max_workers", None)
+    return workers if isinstance(workers, int) and workers > 0 else usable_cpus()
 
 
 def run_batches(
@@ -228,10 +228,10 @@ def _in_a_process(task: Callable[[int], Answer], batch: int) -> Answer:
     """
     with ProcessPoolExecutor(1) as pool:
         try:
-            answer: Answer = pool.submit(by_value(task), batch).result()
+            returned: Answer = pool.submit(by_value(task), batch).result()
         except BrokenExecutor:
             raise RunError(
                 f"batch {batch} killed each worker that had it, and a process here as well: a "
                 "function crashes, or takes more memory than there is"
             ) from None
-    return answer
+    return returned

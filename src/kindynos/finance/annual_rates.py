@@ -63,7 +63,7 @@ def _converted(
     with np.errstate(divide="ignore"):
         logs = rates if exact else np.log1p(rates)
         logs = logs / count if shorter else logs * count
-        answer = logs if exact else np.expm1(logs)
+        per_period = logs if exact else np.expm1(logs)
     # twelve months of an annual rate of one period are the rate itself, to the bit
-    answer = np.where(count == 1, rates, answer)
-    return answer if answer.ndim else float(answer)
+    per_period = np.where(count == 1, rates, per_period)
+    return per_period if per_period.ndim else float(per_period)

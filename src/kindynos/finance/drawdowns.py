@@ -158,8 +158,8 @@ def _gains(paths: ArrayLike, less: float) -> Floats:
 def _ratio(paths: ArrayLike, mean: Floats, spread: Floats, per_year: float) -> Floats | float:
     yearly = math.sqrt(positive("per_year", per_year))
     with np.errstate(divide="ignore", invalid="ignore"):
-        answer = np.where(spread > 0, mean / spread * yearly, np.nan)
-    return scalar_if(np.ndim(paths) == 1, answer)
+        ratios = np.where(spread > 0, mean / spread * yearly, np.nan)
+    return scalar_if(np.ndim(paths) == 1, ratios)
 
 
 def _rows(paths: ArrayLike, least: int = 2) -> Floats:

@@ -136,14 +136,14 @@ def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
     while column.size:
         positive = coefficients >= 0
         changes = np.count_nonzero(positive[1:] != positive[:-1], axis=0)
-        valid = changes == 1
+        single_change = changes == 1
         single.append(
             (
-                column[valid],
-                low[valid],
-                width[valid],
-                np.where(positive[0, valid], 1.0, -1.0),
-                coefficients[:, valid],
+                column[single_change],
+                low[single_change],
+                width[single_change],
+                np.where(positive[0, single_change], 1.0, -1.0),
+                coefficients[:, single_change],
             )
         )
         narrow = (changes > 1) & ((width <= NARROW * low) | (width < LEAST))
@@ -155,7 +155,7 @@ def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
         low = np.concatenate([low[wide], low[wide] + CUT * width[wide]])
         width = np.concatenate([CUT * width[wide], (1 - CUT) * width[wide]])
     owner, low, width, sign, pieces = (
-        np.concatenate(piece, axis=-1) for piece in zip(*single, strict=True)
+        np.concatenate(arrays, axis=-1) for arrays in zip(*single, strict=True)
     )
     if len(flows) > LONG:
         inside = bisect(
@@ -164,7 +164,7 @@ def _roots_below_one(flows: Floats) -> tuple[Floats, Ints]:
         roots = _polished(flows[:, owner], low + width * inside, width)
     else:
         roots = bisect(flows[:, owner], low, low + width, sign)
-    position, low, width = (np.concatenate(piece) for piece in zip(*double, strict=True))
+    position, low, width = (np.concatenate(arrays) for arrays in zip(*double, strict=True))
     doubles, touched = _touching(flows[:, position], low, width, position)
     return np.concatenate([roots, doubles]), np.concatenate([owner, touched])
 

@@ -56,11 +56,11 @@ def roll_forward(
     width = np.broadcast_shapes(
         rates.shape[1:], flows.shape[1:], first.shape, () if lowest is None else lowest.shape
     )
-    answer = _roll(first, rates, flows, timing == "start", lowest, shortfall, width)
+    balances = _roll(first, rates, flows, timing == "start", lowest, shortfall, width)
     return (
-        answer.reshape(-1)
+        balances.reshape(-1)
         if not any(np.ndim(value) == 2 for value in (rate, flow)) and width in ((), (1,))
-        else answer
+        else balances
     )
 
 
@@ -194,11 +194,11 @@ def first_period(condition: ArrayLike) -> Floats | float:
     row = as_row("condition", condition)
     unknown = np.isnan(row)
     holds = (row != 0) & ~unknown
-    answer = np.where(holds.any(axis=0), holds.argmax(axis=0) + 1.0, np.inf)
+    periods_until = np.where(holds.any(axis=0), holds.argmax(axis=0) + 1.0, np.inf)
     if unknown.any():
         lost = np.where(unknown.any(axis=0), unknown.argmax(axis=0) + 1.0, np.inf)
-        answer = np.where(lost < answer, np.nan, answer)
-    return scalar_if(np.ndim(condition) == 1, answer)
+        periods_until = np.where(lost < periods_until, np.nan, periods_until)
+    return scalar_if(np.ndim(condition) == 1, periods_until)
 
 
 @on_arrays

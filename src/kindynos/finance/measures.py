@@ -43,8 +43,8 @@ def mirr(
     lost = ~((out > 0) & (back > 0))
     note("no MIRR: flows all of one sign", int(np.count_nonzero(lost)))
     with np.errstate(all="ignore"):
-        answer = np.where(lost, np.nan, (back / out) ** (1 / periods) * (1 + rates[1]) - 1)
-    return scalar_if(np.ndim(flows) == 1 and answer.size == 1, answer)
+        rate_of_return = np.where(lost, np.nan, (back / out) ** (1 / periods) * (1 + rates[1]) - 1)
+    return scalar_if(np.ndim(flows) == 1 and rate_of_return.size == 1, rate_of_return)
 
 
 @on_arrays
@@ -104,10 +104,10 @@ def _payback(row: Floats, flat: Any) -> Floats | float:
     period = paid.argmax(axis=0)
     column = np.arange(row.shape[1])
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-        piece = -total[period - 1, column] / row[period, column]
-    answer = np.where(period > 0, period - 1 + piece, 0.0)
-    answer = np.where(paid.any(axis=0), answer, np.where(owed[-1], np.inf, 0.0))
-    return scalar_if(bool(flat), np.where(np.isnan(total[-1]), np.nan, answer))
+        share = -total[period - 1, column] / row[period, column]
+    periods_until = np.where(period > 0, period - 1 + share, 0.0)
+    periods_until = np.where(paid.any(axis=0), periods_until, np.where(owed[-1], np.inf, 0.0))
+    return scalar_if(bool(flat), np.where(np.isnan(total[-1]), np.nan, periods_until))
 
 
 @on_arrays
@@ -125,8 +125,8 @@ def profitability_index(rate: ArrayLike, flows: ArrayLike, initial: ArrayLike) -
         raise ParameterError(f"initial must be below 0, what is put in, not {float(first)!r}")
     note("nothing put in at time 0", int(np.count_nonzero(first >= 0)))
     value = npv(rate, flows)
-    answer = np.asarray(value) / np.where(first < 0, -first, np.nan)
-    return scalar_if(isinstance(value, float) and first.ndim == 0, answer)
+    indices = np.asarray(value) / np.where(first < 0, -first, np.nan)
+    return scalar_if(isinstance(value, float) and first.ndim == 0, indices)
 
 
 @on_arrays
@@ -155,8 +155,8 @@ def terminal_value(rate: ArrayLike, flow: ArrayLike, growth: ArrayLike = 0.0) ->
         )
     lost = rates <= growths
     note("no terminal value: growth at or above the rate", int(np.count_nonzero(lost)))
-    answer = last * (1 + growths) / np.where(lost, np.nan, rates - growths)
-    return scalar_if(answer.ndim == 0, np.asarray(answer))
+    values = last * (1 + growths) / np.where(lost, np.nan, rates - growths)
+    return scalar_if(values.ndim == 0, np.asarray(values))
 
 
 @on_arrays
@@ -186,8 +186,8 @@ def value_per_share(
         + after
         - array_of("debt", debt)
     )
-    answer = worth / np.where(count > 0, count, np.nan)
-    note("debt above the value of the flows", int(np.count_nonzero(answer < 0)))
+    per_share = worth / np.where(count > 0, count, np.nan)
+    note("debt above the value of the flows", int(np.count_nonzero(per_share < 0)))
     return scalar_if(
-        answer.ndim == 0 or (np.ndim(flows) == 1 and answer.size == 1), np.asarray(answer)
+        per_share.ndim == 0 or (np.ndim(flows) == 1 and per_share.size == 1), np.asarray(per_share)
     )

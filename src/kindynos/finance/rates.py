@@ -130,9 +130,9 @@ def solve(flows: Floats, schedule: Schedule) -> IrrReport:
     several: dict[int, Floats] = {}
     parts = [slice(begin, min(begin + CHUNK, trials)) for begin in range(0, trials, CHUNK)]
 
-    def work(piece: slice) -> None:
-        solution = _solve(flows[:, piece], rate[piece], count[piece], schedule)
-        several.update({piece.start + trial: roots for trial, roots in solution.items()})
+    def work(span: slice) -> None:
+        solution = _solve(flows[:, span], rate[span], count[span], schedule)
+        several.update({span.start + trial: roots for trial, roots in solution.items()})
 
     on_threads(work, parts)
     return IrrReport(rate, count, several)
@@ -145,23 +145,23 @@ def _solve(
     several.
     """
     changes = sign_changes(flows)
-    valid = changes == 1
+    single_change = changes == 1
     many = np.flatnonzero(changes > 1)
     if many.size:
         bound = _count_bound(flows[:, many])
-        valid[many] = bound == 1
+        single_change[many] = bound == 1
         many = many[bound > 1]
-    if valid.any():
-        count[valid] = 1
+    if single_change.any():
+        count[single_change] = 1
         # Where nearly all have one rate, working on all is quicker than picking those out. What
         # Halley's method settles on is a rate, and where there is only one it is that.
         halley = (
-            _halley(flows, schedule)[valid]
-            if np.count_nonzero(valid) > 0.8 * valid.size
-            else _halley(flows[:, valid], schedule)
+            _halley(flows, schedule)[single_change]
+            if np.count_nonzero(single_change) > 0.8 * single_change.size
+            else _halley(flows[:, single_change], schedule)
         )
-        rate[valid] = halley
-        lost = valid & np.isnan(rate)
+        rate[single_change] = halley
+        lost = single_change & np.isnan(rate)
         if lost.any():
             rate[lost] = schedule.only_rate(flows[:, lost])
         rate += 0.0  # never -0
@@ -218,9 +218,9 @@ def _halley(flows: Floats, schedule: Schedule) -> Floats:
     first = np.argmax(flows != 0, axis=0)
     for begin in np.unique(first):
         if len(flows) - begin >= 2:
-            answer, selected = np.full(np.count_nonzero(first == begin), np.nan), first == begin
-            _halley_from(flows[begin:, selected], schedule.beginning(int(begin)), answer)
-            rate[selected] = answer
+            roots, selected = np.full(np.count_nonzero(first == begin), np.nan), first == begin
+            _halley_from(flows[begin:, selected], schedule.beginning(int(begin)), roots)
+            rate[selected] = roots
     return rate
 
 

@@ -47,14 +47,14 @@ def on_arrays(function: Callable[Given, Answer]) -> Callable[Given, Answer]:
     return checked(safe)
 
 
-def _by_column(answer: Answer, given: list[Any]) -> Answer:
+def _by_column(returned: Answer, given: list[Any]) -> Answer:
     """Return the answers by the columns of the first DataFrame among the arguments, if any."""
     columns = next((value.columns for value in given if hasattr(value, "columns")), None)
-    if columns is None or np.shape(cast(Any, answer)) != (len(columns),):
-        return answer
+    if columns is None or np.shape(cast(Any, returned)) != (len(columns),):
+        return returned
     import pandas as pd
 
-    return cast(Answer, pd.Series(np.asarray(answer), index=columns))
+    return cast(Answer, pd.Series(np.asarray(returned), index=columns))
 
 
 def _shape(value: Any) -> tuple[int, ...]:
@@ -92,10 +92,10 @@ def joined(flows: ArrayLike, initial: ArrayLike | None) -> Floats:
     first = np.atleast_1d(array_of("initial", initial))
     if first.ndim > 1:
         raise ParameterError(f"initial must be a number or one per trial, not {first.shape}")
-    answer = np.empty((len(row) + 1, *np.broadcast_shapes(first.shape, row.shape[1:])))
-    answer[0] = first
-    answer[1:] = row
-    return answer
+    whole = np.empty((len(row) + 1, *np.broadcast_shapes(first.shape, row.shape[1:])))
+    whole[0] = first
+    whole[1:] = row
+    return whole
 
 
 def as_rate(rate: ArrayLike, flows: ArrayLike) -> Floats:

@@ -139,13 +139,13 @@ def data_of(
         raise ParameterError(f"value {int(np.argmax(above & below))} is both at_least and at_most")
     if (above | below).all():
         raise ParameterError("every value is only a bound; some must be known")
-    valid = _weights(weights, len(array))
+    scaled_weights = _weights(weights, len(array))
     if weights_kind == "survey":
-        valid = valid * valid.sum() / (valid**2).sum()
-    kept = valid > 0
+        scaled_weights = scaled_weights * scaled_weights.sum() / (scaled_weights**2).sum()
+    kept = scaled_weights > 0
     data = Data(
         array[kept],
-        valid[kept],
+        scaled_weights[kept],
         above[kept],
         below[kept],
         np.flatnonzero(kept),

@@ -93,16 +93,16 @@ def diagnose(series: Any, lags: int | None = None) -> Diagnostics:
     lags = min(most, 36) if lags is None else check_integer("lags", lags, least=1)
     if lags > len(value) // 2:
         raise ParameterError(f"lags must be at most half the {len(value)} values, not {lags}")
-    answer = autocorrelations(values, lags)
-    tests = [ljung_box(answer, len(value), min(lags, max(10, estimated + 3)), estimated)]
+    correlations = autocorrelations(values, lags)
+    tests = [ljung_box(correlations, len(value), min(lags, max(10, estimated + 3)), estimated)]
     if what == "series":
         tests += [unit_root(values), kpss(values)]
     tests.append(normality(value).tests[0])
     return Diagnostics(
         what,
         values,
-        answer,
-        partial_autocorrelations(answer),
+        correlations,
+        partial_autocorrelations(correlations),
         Z / math.sqrt(len(value)),
         tuple(tests),
     )
@@ -113,22 +113,22 @@ def partial_autocorrelations(result: Floats) -> Floats:
     Int. de Stat. 28 (1960).
     """
     phi: Floats = np.empty(0)
-    answer = []
+    partial = []
     for lag in range(1, len(result) + 1):
         before = result[: lag - 1]
         value = (
             (result[lag - 1] - phi @ before[::-1]) / (1 - phi @ before) if lag > 1 else result[0]
         )
         phi = np.append(phi - value * phi[::-1], value)
-        answer.append(float(value))
-    return np.array(answer)
+        partial.append(float(value))
+    return np.array(partial)
 
 
-def ljung_box(answer: Floats, count: int, lags: int, estimated: int = 0) -> Test:
+def ljung_box(correlations: Floats, count: int, lags: int, estimated: int = 0) -> Test:
     """Test that the first autocorrelations are all 0, with that many parameters fitted.
 
     Source: Ljung and Box, Biometrika 65 (1978), 297-303.
     """
-    statistic, p = portmanteau(answer, count, lags, estimated)
+    statistic, p = portmanteau(correlations, count, lags, estimated)
     words = said(p, "values depend on earlier ones", "nothing left in the autocorrelations")
     return Test("Ljung-Box", statistic, p, words)

@@ -62,9 +62,9 @@ def _expected(scale: Floats, step: int) -> Floats:
     for row, offset in enumerate(offsets):
         begin, end = max(-offset, 0), min(count - offset, count)
         around[row, begin:end] = scale[begin + offset : end + offset]
-    known = np.isfinite(around).any(axis=0)
+    has_value = np.isfinite(around).any(axis=0)
     expected = np.full(count, np.nan)
-    expected[known] = np.nanmedian(around[:, known], axis=0)
+    expected[has_value] = np.nanmedian(around[:, has_value], axis=0)
     return expected
 
 

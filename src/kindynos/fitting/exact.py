@@ -149,12 +149,12 @@ def log_logistic(data: Data, fixed: Mapping[str, Any]) -> Parameters | None:
         t = np.tanh(z / 2)
         h = (1 - t * t) / 2
         # the scores of middle / spread and of log spread
-        item, other = (average(data, t), average(data, z * t) - 1)
+        one, other = (average(data, t), average(data, z * t) - 1)
         a, b = average(data, h), average(data, z * h)
-        c, d = item + b, other + 1 + average(data, z * z * h)
+        c, d = one + b, other + 1 + average(data, z * z * h)
         bend = a * d - b * c
         move, stretch = (
-            np.clip(x / bend, -1, 1) for x in (item * d - b * other, a * other - c * item)
+            np.clip(x / bend, -1, 1) for x in (one * d - b * other, a * other - c * one)
         )
         middle, spread = middle + spread * move, spread * np.exp(stretch)
         if (np.maximum(np.abs(move), np.abs(stretch)) <= NEAR).all():

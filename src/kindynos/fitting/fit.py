@@ -149,8 +149,8 @@ class Fit:
         """
         root = math.sqrt(factor)
         errors = {name: root * error for name, error in self.standard_errors.items()}
-        covariance = tuple(tuple(factor * piece for piece in row) for row in self.covariance)
-        on_scale = tuple(tuple(factor * piece for piece in row) for row in self.theta_covariance)
+        covariance = tuple(tuple(factor * cell for cell in row) for row in self.covariance)
+        on_scale = tuple(tuple(factor * cell for cell in row) for row in self.theta_covariance)
         return replace(
             self,
             standard_errors=errors,
@@ -330,11 +330,11 @@ class ProfileIntervals:
     @cached_property
     def found(self) -> dict[str, tuple[float, float]]:
         """The intervals by name."""
-        answer, family = dict(self.known), self.narrow.family
+        parameters, family = dict(self.known), self.narrow.family
         if not family.smooth:
-            return answer | self._allowed()
+            return parameters | self._allowed()
         for name in self.edges:
-            answer[name] = profile_interval(self.narrow, self.summit, name)
+            parameters[name] = profile_interval(self.narrow, self.summit, name)
         search = self.narrow.without(self.edges)
         reached = dict(zip(self.narrow.free, self.summit.theta[0].tolist(), strict=True))
         reached |= {name: rows[0][1] for name, rows in self.edges.items()}
@@ -352,10 +352,10 @@ class ProfileIntervals:
         # from above alone
         half = self.edges and "location" in search.free and "df" not in self.edges
         for name in search.free if vague else []:
-            if name not in self.edges and math.isfinite(answer[name][0]):
+            if name not in self.edges and math.isfinite(parameters[name][0]):
                 low, high = profile_ends(search, best, self.summit, name, bool(self.edges))
-                answer[name] = (0.0 if half and name == "scale" else low, high)
-        return answer
+                parameters[name] = (0.0 if half and name == "scale" else low, high)
+        return parameters
 
     def _allowed(self) -> dict[str, tuple[float, float]]:
         """Return the range of the one parameter that the likelihood allows, by all of a grid: it

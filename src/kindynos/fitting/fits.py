@@ -125,8 +125,8 @@ def held_parameters(family: Family, data: Data, fixed: Mapping[str, Any]) -> dic
                 "smaller ones are not recorded"
             )
         if name not in by_name:
-            valid = data.values[data.known]
-            by_name[name] = float(valid.min() if side < 0 else valid.max())
+            values = data.values[data.known]
+            by_name[name] = float(values.min() if side < 0 else values.max())
     if all(name in fixed for name in names):
         raise ParameterError("every parameter is held; there is nothing to estimate")
     return by_name
@@ -141,7 +141,7 @@ def check_support(family: Family, data: Data, held: Mapping[str, float]) -> None
 
 def outside(family: Family, data: Data, held: Mapping[str, float]) -> str:
     """Return why a distribution cannot have given the values, nothing where it can."""
-    x, valid = data.values, data.known
+    x, seen = data.values, data.known
     low = (
         held.get("low", held.get("location", family.low))
         if family.at_data or family.needed
@@ -154,7 +154,7 @@ def outside(family: Family, data: Data, held: Mapping[str, float]) -> str:
         return f"{data.named(x != np.floor(x))}; it gives whole numbers only"
     open_ends = family.open_ends and not family.at_data
     below, above = (x <= low, x >= high) if open_ends else (x < low, x > high)
-    below, above = below & valid, above & valid
+    below, above = below & seen, above & seen
     if below.any():
         return f"{data.named(below)}; its values lie {'above' if open_ends else 'from'} {low:g}"
     if above.any():
@@ -215,15 +215,15 @@ def summit_of(search: LikelihoodSearch) -> NewtonOptimum:
     )
 
 
-def check_maximum(kind: type[Distribution], answer: Mapping[str, float]) -> None:
+def check_maximum(kind: type[Distribution], parameters: Mapping[str, float]) -> None:
     """Raise ParameterError where the likelihood has no maximum."""
-    if kind.__name__.startswith("Generalized") and answer["shape"] <= LEAST_SHAPE:
+    if kind.__name__.startswith("Generalized") and parameters["shape"] <= LEAST_SHAPE:
         raise ParameterError(
             "the likelihood has no maximum: it grows without end as the upper end of the "
             "distribution, at a shape below -1, "
             "comes down to the largest value; method='l-moments' has an answer"
         )
-    if "df" in answer and "sd" in answer and answer["df"] < FEWEST_DF:
+    if "df" in parameters and "sd" in parameters and parameters["df"] < FEWEST_DF:
         raise ParameterError(
             "the data are likeliest with df below 2, where the sd does not exist; use "
             "StudentTByScale.fit"
@@ -264,13 +264,13 @@ def _made(
 ) -> Kind:
     """Return the distribution with the error of its fit."""
     made: Any = kind
-    answer = made(**{f.name: _of_type(f, outcome_found[f.name]) for f in fields(made)})
+    distribution = made(**{f.name: _of_type(f, outcome_found[f.name]) for f in fields(made)})
     theta_covariance = search.theta_covariance(summit)
     covariance = search.covariance(summit, theta_covariance)
     errors, intervals = search.errors(summit, theta_covariance)
     for name, side in search.family.at_data.items():
         if name not in fixed:
-            errors[name], intervals[name] = _end_error(search, answer, name, side)
+            errors[name], intervals[name] = _end_error(search, distribution, name, side)
             at_bound[name] = (
                 f"{name} is the {'smallest' if side < 0 else 'largest'} value, where the "
                 "likelihood is highest"
@@ -311,8 +311,8 @@ def _made(
         search=search.without(edges),
         parameters=len(search.free) + _ends_learned(search.family, fixed) + len(at_limits),
     )
-    object.__setattr__(answer, "fitted", record)
-    result: Kind = answer
+    object.__setattr__(distribution, "fitted", record)
+    result: Kind = distribution
     return result
 
 
@@ -368,8 +368,8 @@ def _by_moments(
             "likelihood"
         )
     solve = by_moments if method == "moments" else by_lmoments
-    answer = solve(kind, data, held)
-    drawn = answer.sample((BOOTSTRAPPED, len(data.values)), seed=0, purpose="moments")
+    solved = solve(kind, data, held)
+    drawn = solved.sample((BOOTSTRAPPED, len(data.values)), seed=0, purpose="moments")
     names = [name for name in family.scales if name not in held]
     again = []
     for row in drawn:
@@ -380,13 +380,13 @@ def _by_moments(
         again.append([getattr(other, name) for name in names])
     sample = np.array(again)
     covariance = np.atleast_2d(np.cov(sample.T))
-    estimates = {field.name: float(getattr(answer, field.name)) for field in fields(_any(kind))}
+    estimates = {field.name: float(getattr(solved, field.name)) for field in fields(_any(kind))}
     errors = {name: float(sd) for name, sd in zip(names, np.sqrt(np.diag(covariance)), strict=True)}
     intervals = {
         name: (estimates[name] - Z * error, estimates[name] + Z * error)
         for name, error in errors.items()
     }
-    likelihood = float(data.weights @ np.log(np.maximum(answer._density(data.values), 1e-300)))
+    likelihood = float(data.weights @ np.log(np.maximum(solved._density(data.values), 1e-300)))
     record = Fit(
         estimates=estimates,
         standard_errors=errors,
@@ -404,8 +404,8 @@ def _by_moments(
         description=f"by {method} from {data.total:g} values; errors from {len(sample)} samples "
         "of the distribution found",
     )
-    object.__setattr__(answer, "fitted", record)
-    return answer
+    object.__setattr__(solved, "fitted", record)
+    return solved
 
 
 def _any(value: Any) -> Any:

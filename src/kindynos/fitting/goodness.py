@@ -87,7 +87,10 @@ def goodness(fitted: Distribution, data: Data, samples: int = SAMPLES) -> Distan
     size = min(len(data.values), ENOUGH)
     rows = fitted.sample((samples, size), seed=own, purpose="goodness")
     again = np.array(
-        [distances(item, row) for item, row in zip(refitted(fitted, data, rows), rows, strict=True)]
+        [
+            distances(refit, row)
+            for refit, row in zip(refitted(fitted, data, rows), rows, strict=True)
+        ]
     )
     reached = np.array(first) * [1.0, _scale(len(data.values)) / _scale(size)]
     p = (1 + (again >= reached).sum(axis=0)) / (samples + 1)
@@ -111,7 +114,7 @@ def refitted(fitted: Distribution, data: Data, rows: Floats) -> list[Distributio
     record = fitted.fitted
     by_name = {name: value for name, value in record.estimates.items() if name not in record.names}
     size = max(1, MOST_AT_ONCE // (20 * rows.shape[1]))
-    answer: list[Distribution] = []
+    refits: list[Distribution] = []
     for begin in range(0, len(rows), size):
         row = rows[begin : begin + size]
         ends: dict[str, Any] = {
@@ -125,7 +128,7 @@ def refitted(fitted: Distribution, data: Data, rows: Floats) -> list[Distributio
         for position in range(len(row)):
             values = {name: _one(value, position) for name, value in parameters.items()}
             try:
-                answer.append(
+                refits.append(
                     kind(
                         **{
                             n: int(v) if isinstance(getattr(fitted, n), int) else v
@@ -134,8 +137,8 @@ def refitted(fitted: Distribution, data: Data, rows: Floats) -> list[Distributio
                     )
                 )
             except KindynosError:
-                answer.append(fitted)
-    return answer
+                refits.append(fitted)
+    return refits
 
 
 def _parameters(search: LikelihoodSearch, at: Any, rows: int) -> dict[str, Any]:

@@ -90,7 +90,7 @@ class JointFit(Reported):
         """
         generator, count = stream(0, "records drawn again"), len(self.records)
         drawn = generator.integers(0, count, (RESAMPLED, count))
-        found = {}
+        taus = {}
         for i, j in combinations(range(len(self.names)), 2):
             one, other = self.records[:, i], self.records[:, j]
             value = kendall(one, other)
@@ -99,8 +99,8 @@ class JointFit(Reported):
             reach = Z * sd / max(1 - value**2, TINY)  # on Fisher's scale, where -1 and 1 are far
             centre = math.atanh(min(max(value, TINY - 1), 1 - TINY))
             low, high = math.tanh(centre - reach), math.tanh(centre + reach)
-            found[self.names[i], self.names[j]] = Estimate(value, low, high)
-        return found
+            taus[self.names[i], self.names[j]] = Estimate(value, low, high)
+        return taus
 
     def tails(self, copula: str | None = None) -> tuple[float, float]:
         """Return the tail dependence of the first two columns under a copula, by default the best:
@@ -226,22 +226,22 @@ def copulas_of(values: Floats) -> dict[str, tuple[float, float | None]]:
     if not is_correlation_matrix(rho):
         rho = nearest_correlation(rho)
     free = count * (count - 1) / 2
-    found: dict[str, tuple[float, float | None]] = {
+    log_likelihoods: dict[str, tuple[float, float | None]] = {
         "gaussian": (2 * free - 2 * _gaussian(ndtri(scores), rho), None)
     }
     by_df = [_student(scores, rho, df) for df in DFS.tolist()]
     top = int(np.argmax(by_df))
-    found["t"] = (2 * (free + 1) - 2 * by_df[top], float(DFS[top]))
+    log_likelihoods["t"] = (2 * (free + 1) - 2 * by_df[top], float(DFS[top]))
     tau = float(taus[0, 1])
     if count == 2:
         for label, density in ARCHIMEDEAN.items():
             if tau > LEAST_TAU or (label == "frank" and abs(tau) > LEAST_TAU):
                 parameter = of_tau(label, tau)
-                found[label] = (
+                log_likelihoods[label] = (
                     2 - 2 * float(density(scores[:, 0], scores[:, 1], parameter).sum()),
                     None,
                 )
-    return found
+    return log_likelihoods
 
 
 def _gaussian(normal: Floats, rho: Floats) -> float:

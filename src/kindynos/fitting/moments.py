@@ -29,8 +29,8 @@ def by_moments(kind: type[Kind], data: Data, held: Mapping[str, float]) -> Kind:
     if result is None or any(name in held for name in _LEARNED.get(kind.label, ())):
         raise _none(kind, "moments", _MOMENTS)
     made: Any = kind
-    answer: Kind = made(**{**held, **result(data)})
-    return answer
+    distribution: Kind = made(**{**held, **result(data)})
+    return distribution
 
 
 def by_lmoments(kind: type[Kind], data: Data, held: Mapping[str, float]) -> Kind:
@@ -39,13 +39,16 @@ def by_lmoments(kind: type[Kind], data: Data, held: Mapping[str, float]) -> Kind
     if result is None or (held and kind.label != "generalized pareto"):
         raise _none(kind, "l-moments", _LMOMENTS)
     made: Any = kind
-    answer: Kind = made(**result(lmoments(data), held))
-    return answer
+    distribution: Kind = made(**result(lmoments(data), held))
+    return distribution
 
 
-def _none(kind: type[Distribution], method: str, valid: Mapping[str, Any]) -> ParameterError:
+def _none(
+    kind: type[Distribution], method: str, known_parameters: Mapping[str, Any]
+) -> ParameterError:
     return ParameterError(
-        f"method={method!r} serves {', '.join(valid)}, with no parameter held; use the likelihood"
+        f"method={method!r} serves {', '.join(known_parameters)}, with no parameter held; use the "
+        "likelihood"
     )
 
 
@@ -140,9 +143,9 @@ _LEARNED = {
 }
 
 
-def _extreme(answer: tuple[float, float, float], held: Mapping[str, float]) -> dict[str, float]:
+def _extreme(lmoments: tuple[float, float, float], held: Mapping[str, float]) -> dict[str, float]:
     """By the ratio of the L-moments, (2 (1 - 3^k) / (1 - 2^k)) - 3, with the shape k."""
-    first, second, third = answer
+    first, second, third = lmoments
 
     def ratio(k: float) -> float:
         return (
@@ -164,19 +167,19 @@ def _extreme(answer: tuple[float, float, float], held: Mapping[str, float]) -> d
 
 
 def _generalized_pareto(
-    answer: tuple[float, float, float], held: Mapping[str, float]
+    lmoments: tuple[float, float, float], held: Mapping[str, float]
 ) -> dict[str, float]:
-    first, second, _ = answer
+    first, second, _ = lmoments
     mean = first - held["location"]
     shape = 2 - mean / second
     return {"location": held["location"], "scale": mean * (1 - shape), "shape": shape}
 
 
 def _gumbel_by_lmoments(
-    answer: tuple[float, float, float], held: Mapping[str, float]
+    lmoments: tuple[float, float, float], held: Mapping[str, float]
 ) -> dict[str, float]:
-    scale = answer[1] / math.log(2)
-    return {"location": answer[0] - EULER * scale, "scale": scale}
+    scale = lmoments[1] / math.log(2)
+    return {"location": lmoments[0] - EULER * scale, "scale": scale}
 
 
 _LMOMENTS: dict[

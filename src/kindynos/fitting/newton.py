@@ -36,9 +36,9 @@ class NewtonOptimum:
 
     def row(self, position: int) -> NewtonOptimum:
         """Return one row alone."""
-        piece = slice(position, position + 1)
+        span = slice(position, position + 1)
         return NewtonOptimum(
-            self.theta[piece], self.value[piece], self.hessian[piece], self.converged[piece]
+            self.theta[span], self.value[span], self.hessian[span], self.converged[span]
         )
 
 
@@ -125,17 +125,17 @@ def _stencil(size: int) -> Floats:
     return STEP * np.concatenate([np.zeros((1, size)), unit, -unit, both, -both])
 
 
-def _derivatives(answer: Floats, size: int) -> tuple[Floats, Floats, Floats]:
-    centre, up, down = answer[:, 0], answer[:, 1 : 1 + size], answer[:, 1 + size : 1 + 2 * size]
+def _derivatives(values: Floats, size: int) -> tuple[Floats, Floats, Floats]:
+    centre, up, down = values[:, 0], values[:, 1 : 1 + size], values[:, 1 + size : 1 + 2 * size]
     with np.errstate(invalid="ignore"):
         slope = (up - down) / (2 * STEP)
-        bend = np.zeros((len(answer), size, size))
+        bend = np.zeros((len(values), size, size))
         for i in range(size):
             bend[:, i, i] = (up[:, i] - 2 * centre + down[:, i]) / STEP**2
         position, count = 1 + 2 * size, size * (size - 1) // 2
         for i in range(size):
             for j in range(i):
-                sides = answer[:, position] + answer[:, position + count] + 2 * centre
+                sides = values[:, position] + values[:, position + count] + 2 * centre
                 bend[:, i, j] = bend[:, j, i] = (
                     sides - up[:, i] - up[:, j] - down[:, i] - down[:, j]
                 ) / (2 * STEP**2)
@@ -147,8 +147,8 @@ def _uphill(slope: Floats, bend: Floats) -> tuple[Floats, Floats]:
     """Return the step of each row, and the gain it promises; a row without derivatives promises
     none.
     """
-    valid = np.asarray(np.isfinite(slope).all(axis=1) & np.isfinite(bend).all(axis=(1, 2)))
-    slope, bend = np.where(valid[:, None], slope, 0.0), np.where(valid[:, None, None], bend, 0.0)
+    finite = np.asarray(np.isfinite(slope).all(axis=1) & np.isfinite(bend).all(axis=(1, 2)))
+    slope, bend = np.where(finite[:, None], slope, 0.0), np.where(finite[:, None, None], bend, 0.0)
     values, vectors = np.linalg.eigh(-bend)
     sizes = np.abs(values)
     sizes = np.maximum(sizes, 1e-8 * sizes.max(axis=1, keepdims=True) + 1e-12)

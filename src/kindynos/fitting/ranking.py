@@ -58,12 +58,12 @@ class Ranking(Reported):
     @property
     def names(self) -> list[str]:
         """The names of the distributions, best first."""
-        return [item.label for item in self.fitted]
+        return [distribution.label for distribution in self.fitted]
 
     def __getitem__(self, name: str) -> Distribution:
-        for item in self.fitted:
-            if name in (item.label, type(item).__name__):
-                return item
+        for distribution in self.fitted:
+            if name in (distribution.label, type(distribution).__name__):
+                return distribution
         if name in self.left_out:
             raise ParameterError(f"{name!r} was left out: {self.left_out[name]}")
         raise ParameterError(f"no distribution {name!r} among them", unknown=name, known=self.names)
@@ -86,7 +86,10 @@ class Ranking(Reported):
         Source: Burnham and Anderson, Model Selection and Multimodel Inference (2002), section 2.9.
         """
         gaps = np.array(
-            [self._criterion_of(item) - self._criterion_of(self.best) for item in self.fitted]
+            [
+                self._criterion_of(distribution) - self._criterion_of(self.best)
+                for distribution in self.fitted
+            ]
         )
         shares = np.exp(-0.5 * gaps)
         return dict(zip(self.names, map(float, shares / shares.sum()), strict=True))
@@ -101,9 +104,9 @@ class Ranking(Reported):
     def _with_progress(self, progress: Callable[[float], Any] | None) -> dict[str, Distances]:
         """Return ``distances``, calling ``progress`` with the share that is done."""
         kept: dict[str, Distances] = self.__dict__.setdefault("_distances", {})
-        for position, item in enumerate(self.fitted):
-            if item.label not in kept:
-                kept[item.label] = goodness(item, self.data, self.samples)
+        for position, distribution in enumerate(self.fitted):
+            if distribution.label not in kept:
+                kept[distribution.label] = goodness(distribution, self.data, self.samples)
             if progress is not None:
                 progress((position + 1) / len(self.fitted))
         return kept
@@ -128,22 +131,23 @@ class Ranking(Reported):
         import pandas as pd
 
         rows: dict[str, dict[str, Any]] = {}
-        for item in self.fitted:
-            answer = self.distances[item.label]
-            rows[item.label] = {
+        for distribution in self.fitted:
+            distances = self.distances[distribution.label]
+            rows[distribution.label] = {
                 "parameters": ", ".join(
-                    f"{name} {item.fitted.estimates[name]:.4g}" for name in item.fitted.estimates
+                    f"{name} {distribution.fitted.estimates[name]:.4g}"
+                    for name in distribution.fitted.estimates
                 ),
-                "log_likelihood": item.fitted.log_likelihood,
-                "aic": item.fitted.aic,
-                "aicc": item.fitted.aicc,
-                "bic": item.fitted.bic,
-                "weight": self.weights[item.label],
-                "anderson_darling": answer.anderson_darling,
-                "anderson_darling_p": answer.anderson_darling_p,
-                "kolmogorov_smirnov": answer.kolmogorov_smirnov,
-                "kolmogorov_smirnov_p": answer.kolmogorov_smirnov_p,
-                "note": "; ".join(item.fitted.at_bound.values()),
+                "log_likelihood": distribution.fitted.log_likelihood,
+                "aic": distribution.fitted.aic,
+                "aicc": distribution.fitted.aicc,
+                "bic": distribution.fitted.bic,
+                "weight": self.weights[distribution.label],
+                "anderson_darling": distances.anderson_darling,
+                "anderson_darling_p": distances.anderson_darling_p,
+                "kolmogorov_smirnov": distances.kolmogorov_smirnov,
+                "kolmogorov_smirnov_p": distances.kolmogorov_smirnov_p,
+                "note": "; ".join(distribution.fitted.at_bound.values()),
             }
         table = pd.DataFrame.from_dict(rows, orient="index")
         for name, reason in self.left_out.items():
@@ -156,9 +160,9 @@ class Ranking(Reported):
     def verdict(self) -> str:
         """What the ranking tells, in a sentence or two."""
         near = [
-            item.label
-            for item in self.fitted[1:]
-            if self._criterion_of(item) - self._criterion_of(self.best) < CLOSE
+            distribution.label
+            for distribution in self.fitted[1:]
+            if self._criterion_of(distribution) - self._criterion_of(self.best) < CLOSE
         ]
         count = f"{self.data.total:g} values"
         if near:
@@ -180,11 +184,11 @@ class Ranking(Reported):
         below 1e-6 are dropped.
         """
         kept = [
-            (item, self.weights[item.label])
-            for item in self.fitted
-            if self.weights[item.label] >= LEAST_WEIGHT
+            (distribution, self.weights[distribution.label])
+            for distribution in self.fitted
+            if self.weights[distribution.label] >= LEAST_WEIGHT
         ]
-        return Mixture([item for item, _ in kept], [weight for _, weight in kept])
+        return Mixture([distribution for distribution, _ in kept], [weight for _, weight in kept])
 
     def __repr__(self) -> str:
         count = len(self.data.values)
@@ -255,20 +259,20 @@ def _fitted_to(
 ) -> list[Distribution]:
     """Return what can be fitted of the candidates, and add to ``left_out`` why others cannot."""
     fitted: list[Distribution] = []
-    known: dict[str, Any] = {
+    stated: dict[str, Any] = {
         "at_least": data.above, "at_most": data.below, "truncated_below": data.thresholds
     }  # fmt: skip
     for kind in selected:
         try:
-            item = kind.fit(data.values, data.weights, **known)
+            distribution = kind.fit(data.values, data.weights, **stated)
         except ParameterError as error:
             left_out[kind.label] = str(error).split(": ", 1)[-1]
             if kind.label == "student t" and "df below 2" in str(error):
                 by_scale = CATALOGUE.find("student t by scale")
-                fitted.append(by_scale.fit(data.values, data.weights, **known))
+                fitted.append(by_scale.fit(data.values, data.weights, **stated))
             continue
-        if math.isfinite(getattr(item.fitted, criterion)):
-            fitted.append(item)
+        if math.isfinite(getattr(distribution.fitted, criterion)):
+            fitted.append(distribution)
         else:
             left_out[kind.label] = "its likelihood is 0 for some value"
     return fitted
@@ -280,10 +284,14 @@ def _candidates(
     if candidates is None:
         return [family.kind for family in FAMILIES.values() if _sensible(family, data, left_out)]
     rows: list[type[Distribution]] = []
-    for item in names_in(
+    for candidate in names_in(
         "candidates", [candidates] if isinstance(candidates, type) else candidates
     ):
-        kind = item if isinstance(item, type) and issubclass(item, Distribution) else _named(item)
+        kind = (
+            candidate
+            if isinstance(candidate, type) and issubclass(candidate, Distribution)
+            else _named(candidate)
+        )
         if kind.label not in FAMILIES:
             raise ParameterError(f"{kind.label!r} cannot be fitted to values")
         rows.append(kind)

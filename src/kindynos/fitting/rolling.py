@@ -88,7 +88,7 @@ def score(
     if not origins_used:
         return ForecastScores(math.nan, math.nan, math.nan, math.nan, 0, 0)
     mae, mean_crps, inside, wide = (
-        float(np.concatenate(piece).mean()) for piece in (errors, ranked, inner, outer)
+        float(np.concatenate(by_origin).mean()) for by_origin in (errors, ranked, inner, outer)
     )
     return ForecastScores(mae, mean_crps, inside, wide, sum(map(len, errors)), origins_used)
 

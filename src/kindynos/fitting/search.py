@@ -100,12 +100,12 @@ class LikelihoodSearch:
         if self.family.exact is None or not self.data.plain:
             return None
         data = self.data if self.rows is None else replace(self.data, values=self.rows)
-        answer = self.family.exact(data, self.held)
-        if answer is None or not all(
-            np.isfinite(np.asarray(answer[name])).all() for name in self.free
+        parameters = self.family.exact(data, self.held)
+        if parameters is None or not all(
+            np.isfinite(np.asarray(parameters[name])).all() for name in self.free
         ):
             return None
-        return answer
+        return parameters
 
     def starts(self) -> list[dict[str, float]]:
         """Return parameters to begin from, those that are held left as they are."""
@@ -174,7 +174,7 @@ class LikelihoodSearch:
         seen.
         """
         data = self.data
-        answer: Floats = np.empty(theta.shape[:2])
+        chances: Floats = np.empty(theta.shape[:2])
         for position in np.ndindex(theta.shape[:2]):
             try:
                 made = self.made_at(theta[position])
@@ -184,10 +184,10 @@ class LikelihoodSearch:
                     )
                     under = np.log(made._cdf(data.values[data.below])) @ data.weights[data.below]
                     seen = self.seen_thresholds[1] @ self.log_seen(made)
-                answer[position] = over + under - seen
+                chances[position] = over + under - seen
             except ParameterError:
-                answer[position] = -np.inf
-        return np.where(np.isnan(answer), -np.inf, answer)
+                chances[position] = -np.inf
+        return np.where(np.isnan(chances), -np.inf, chances)
 
     def made_at(self, theta: Floats) -> Any:
         """Return the distribution at theta ``(parameters,)``; raises ParameterError where there is
@@ -274,13 +274,13 @@ class LikelihoodSearch:
         (1995), chapter 24.
         """
         # what is known of a value only in part tells less
-        answer, count = self.parameters(summit.theta[0]), float(self._known_weights.sum())
+        parameters, count = self.parameters(summit.theta[0]), float(self._known_weights.sum())
         if self.family.label == "triangular":
-            low, mode, high = (float(answer[name]) for name in ("low", "mode", "high"))
+            low, mode, high = (float(parameters[name]) for name in ("low", "mode", "high"))
             return [math.sqrt(max((mode - low) * (high - mode), 1e-300) / count)]
         errors = {
-            "mean": float(answer["sd"]) / math.sqrt(2 * count),
-            "sd": float(answer["sd"]) / math.sqrt(count),
+            "mean": float(parameters["sd"]) / math.sqrt(2 * count),
+            "sd": float(parameters["sd"]) / math.sqrt(count),
         }
         return [errors[name] for name in self.free]
 

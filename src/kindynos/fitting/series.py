@@ -164,8 +164,8 @@ class SeriesRanking(Reported):
                 if name in self.scores:
                     scored = self.scores[name]
                     row |= {
-                        piece: getattr(scored, piece)
-                        for piece in ("mae", "crps", "inside_50", "inside_90")
+                        measure: getattr(scored, measure)
+                        for measure in ("mae", "crps", "inside_50", "inside_90")
                     }
                 at_bound = ", ".join(fitted.at_bound)
                 rows[name] = {**row, "note": f"{at_bound} at an end" if at_bound else ""}
@@ -227,8 +227,8 @@ class SeriesRanking(Reported):
         """Return outliers by date, in order, and the process without them."""
         key = f"outliers of {name}"
         if key in self._look:
-            valid: tuple[dict[Any, dict[str, float]], Process] = self._look[key]
-            return valid
+            remembered: tuple[dict[Any, dict[str, float]], Process] = self._look[key]
+            return remembered
         process, values = self[name], self.series.values.copy()
         dates = np.arange(1, len(values) + 1) if self.series.dates is None else self.series.dates
         by_name: dict[int, float] = {}
@@ -326,25 +326,25 @@ def fit_series(
             "periods at least, and the "
             "series 2 seasons"
         )
-    valid = dated.values[: known_length(dated.values)]
-    choices = Choices(valid, length)
+    known_values = dated.values[: known_length(dated.values)]
+    choices = Choices(known_values, length)
     if candidates is None and regressors:
-        selected = named_candidates(["arima"], valid, length, choices)
+        selected = named_candidates(["arima"], known_values, length, choices)
     elif candidates is None:
-        selected = default_candidates(valid, length, choices)
+        selected = default_candidates(known_values, length, choices)
     else:
-        selected = named_candidates(candidates, valid, length, choices)
+        selected = named_candidates(candidates, known_values, length, choices)
     ahead = (
-        (length or min(SHORT_HORIZON, len(valid) // 4))
+        (length or min(SHORT_HORIZON, len(known_values) // 4))
         if horizon is None
         else check_integer("horizon", horizon, least=1)
     )
-    places = origins_of(valid, length, ahead, origins) if rolling else []
+    places = origins_of(known_values, length, ahead, origins) if rolling else []
     fitted, left_out, scores = _fit(selected, dated, regressors, places, ahead, criterion, progress)
     if not fitted:
         reasons = "; ".join(f"{name}: {reason}" for name, reason in left_out.items())
         raise ParameterError(f"no candidate can be fitted ({reasons})")
-    by_name = {item.name: item for item in selected}
+    by_name = {candidate.name: candidate for candidate in selected}
     return SeriesRanking(
         dated, length, choices, by_name, fitted, left_out, scores, ahead, criterion, regressors
     )
@@ -416,7 +416,7 @@ def _checked(dated: DatedSeries) -> DatedSeries:
             f"all values of the series are equal, {values[places[0]]:g}; there is nothing to "
             "estimate"
         )
-    piece = slice(int(places[0]), None)
+    span = slice(int(places[0]), None)
     return DatedSeries(
-        values[piece], None if dated.dates is None else dated.dates[piece], dated.every, dated.name
+        values[span], None if dated.dates is None else dated.dates[span], dated.every, dated.name
     )

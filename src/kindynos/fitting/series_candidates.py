@@ -148,16 +148,16 @@ class Choices:
         x = self.modelled
         if self.seasonal_differences:
             x = x[self.season :] - x[: -self.season]
-        answer = []
+        tested = []
         for times in range(MOST_DIFFERENCES + 1):
-            valid = x[~np.isnan(x)]
-            if len(valid) < 8 or np.ptp(valid) == 0:
+            values = x[~np.isnan(x)]
+            if len(values) < 8 or np.ptp(values) == 0:
                 break
-            answer.append((times, unit_root(x), kpss(x)))
-            if answer[-1][2].p >= 0.05:
+            tested.append((times, unit_root(x), kpss(x)))
+            if tested[-1][2].p >= 0.05:
                 break
             x = np.diff(x)
-        return answer
+        return tested
 
     @property
     def differences(self) -> int:
@@ -231,7 +231,7 @@ def _arima(
 
 
 def _smoothings(values: Floats, season: int) -> list[Candidate]:
-    answer = []
+    smoothings = []
     kinds = [""]
     if season > 1:
         kinds += ["additive", "multiplicative"] if np.nanmin(values) > 0 else ["additive"]
@@ -241,8 +241,10 @@ def _smoothings(values: Floats, season: int) -> list[Candidate]:
             options: tuple[tuple[str, Any], ...] = (("trend", trend),)
             if kind:
                 options = (*options, ("season", season), ("season_kind", kind))
-            answer.append(Candidate(name, ExponentialSmoothing, options, "exponential smoothing"))
-    return answer
+            smoothings.append(
+                Candidate(name, ExponentialSmoothing, options, "exponential smoothing")
+            )
+    return smoothings
 
 
 def _garches() -> list[Candidate]:
@@ -269,25 +271,25 @@ def named_candidates(
         "exponential smoothing": _smoothings(values, season),
         "garch": _garches(),
     }
-    single = {item.name: item for group in families.values() for item in group}
-    answer: list[Candidate] = []
+    single = {candidate.name: candidate for group in families.values() for candidate in group}
+    candidates: list[Candidate] = []
     for name in names_in("candidates", names):
         if name in families:
-            answer += families[name]
+            candidates += families[name]
         elif name in single:
-            answer.append(single[name])
+            candidates.append(single[name])
         else:
-            answer.append(_parsed(name, [*families, *single]))
-    return answer
+            candidates.append(_parsed(name, [*families, *single]))
+    return candidates
 
 
-def _parsed(name: Any, valid: list[str]) -> Candidate:
+def _parsed(name: Any, known_names: list[str]) -> Candidate:
     """Return an Arima process by its name, such as "log arima (1,1,0)(0,1,1)12 +c"; +c adds a
     constant, -c leaves it out.
     """
     match = _NAME.fullmatch(name) if isinstance(name, str) else None
     if match is None:
-        raise ParameterError(f"no process {name!r:.60}", unknown=str(name), known=valid)
+        raise ParameterError(f"no process {name!r:.60}", unknown=str(name), known=known_names)
     p, d, q, sp, seasonal_d, sq, season = (int(group or 0) for group in match.groups()[1:8])
     said = match.group(9)
     constant = said != " -c" and (said is not None or d + seasonal_d == 0)

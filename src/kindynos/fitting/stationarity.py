@@ -119,18 +119,18 @@ def spread_against_level(values: Floats, season: int) -> Test:
     """
     length = max(season, 8)
     parts = [values[i : i + length] for i in range(0, len(values) - length + 1, length)]
-    parts = [piece[~np.isnan(piece)] for piece in parts]
-    valid = [
-        (float(piece.mean()), float(piece.std()))
-        for piece in parts
-        if len(piece) > 2 and piece.std() > 0 and piece.mean() > 0
+    parts = [part[~np.isnan(part)] for part in parts]
+    seasons = [
+        (float(part.mean()), float(part.std()))
+        for part in parts
+        if len(part) > 2 and part.std() > 0 and part.mean() > 0
     ]
     name = "spread against level"
-    if len(valid) < 4:
+    if len(seasons) < 4:
         return Test(
             name, math.nan, 1.0, "too few seasons to show whether the spread grows with the level"
         )
-    level, spread = np.log(np.array(valid)).T
+    level, spread = np.log(np.array(seasons)).T
     gaps = level - level.mean()
     if float(gaps @ gaps) < 1e-12:
         return Test(name, 0.0, 1.0, "the level does not change")
@@ -181,15 +181,15 @@ def has_season(values: Floats, season: int) -> Test:
     before = [values[LAGS - k : count - k] for k in range(1, LAGS + 1)]
     plain = np.stack([np.ones(count - LAGS), np.arange(LAGS, count) / count, *before], axis=1)
     numbers = np.arange(LAGS, count) % season
-    valid = ~np.isnan(target) & ~np.isnan(plain).any(axis=1)
+    has_value = ~np.isnan(target) & ~np.isnan(plain).any(axis=1)
     seasonal = (numbers[:, None] == np.arange(1, season)).astype(np.float64)
-    whole = np.concatenate([plain, seasonal], axis=1)[valid]
-    left = int(valid.sum()) - whole.shape[1]
+    whole = np.concatenate([plain, seasonal], axis=1)[has_value]
+    left = int(has_value.sum()) - whole.shape[1]
     if left < FEWEST_LEFT:
         return Test("season", math.nan, 1.0, "too few values to show a season")
     without, within = (
-        target[valid] - design @ np.linalg.lstsq(design, target[valid], rcond=None)[0]
-        for design in (plain[valid], whole)
+        target[has_value] - design @ np.linalg.lstsq(design, target[has_value], rcond=None)[0]
+        for design in (plain[has_value], whole)
     )
     rest = max(float(within @ within), 1e-300)
     statistic = (float(without @ without) - rest) / (season - 1) / (rest / left)

@@ -67,9 +67,9 @@ def fit_students(rows: Floats) -> StudentFits:
     df, location, scale = np.empty((3, len(rows)))
 
     def work(begin: int) -> None:
-        piece = slice(begin, begin + CHUNK)
-        df[piece], location[piece], variance = _likeliest(rows[piece])
-        scale[piece] = np.sqrt(variance)
+        span = slice(begin, begin + CHUNK)
+        df[span], location[span], variance = _likeliest(rows[span])
+        scale[span] = np.sqrt(variance)
 
     on_threads(work, range(0, len(rows), CHUNK))
     return StudentFits(df, location, scale)

@@ -74,8 +74,8 @@ def fit_tails(rows: Floats) -> Tails:
     shape, scale = _climbed(excesses)
     left = np.flatnonzero(np.isnan(shape))
     for begin in range(0, len(left), CHUNK):
-        piece = left[begin : begin + CHUNK]
-        shape[piece], scale[piece] = _peaks(excesses[piece])
+        span = left[begin : begin + CHUNK]
+        shape[span], scale[span] = _peaks(excesses[span])
     return Tails(rows, threshold, shape, scale * unit, excesses.shape[1] / rows.shape[1])
 
 

@@ -106,14 +106,14 @@ def abrupt_beginning(values: Floats) -> float | None:
 
 def _best(values: Floats, threshold: float | None) -> float:
     """Return the highest log likelihood of a few families."""
-    found = [-math.inf]
+    best_so_far = [-math.inf]
     for name in BEGINNING:
         kind: Any = CATALOGUE.find(name)
         try:
-            found.append(kind.fit(values, truncated_below=threshold).fitted.log_likelihood)
+            best_so_far.append(kind.fit(values, truncated_below=threshold).fitted.log_likelihood)
         except ParameterError:
             continue
-    return max(found)
+    return max(best_so_far)
 
 
 def _round_below(value: float) -> float:

@@ -63,7 +63,7 @@ def percentiles_left_open(fitted: Distribution, percentiles: Sequence[float]) ->
     parameters leave them: the second of the least and of the greatest of 100 draws.
     """
     levels = np.asarray(percentiles) / 100
-    values = np.array([piece.quantile(levels) for piece in uncertain(fitted).parts])
+    values = np.array([refit.quantile(levels) for refit in uncertain(fitted).parts])
     values.sort(axis=0)
     return Estimates(fitted.quantile(levels), values[BEYOND], values[-1 - BEYOND])
 
@@ -82,13 +82,13 @@ def percentiles_of_any(
     """
     levels = np.asarray(percentiles) / 100
     drawn, shares = [], []
-    for item in fitted:
-        if families[item.label] < LEAST_SHARE:
+    for distribution in fitted:
+        if families[distribution.label] < LEAST_SHARE:
             continue
         with suppress(ParameterError):
-            values = np.array([piece.quantile(levels) for piece in uncertain(item).parts])
+            values = np.array([refit.quantile(levels) for refit in uncertain(distribution).parts])
             drawn.append(values)
-            shares.append(np.full(len(values), families[item.label] / len(values)))
+            shares.append(np.full(len(values), families[distribution.label] / len(values)))
     if not drawn:
         return percentiles_left_open(shown, percentiles)
     whole, weights = np.concatenate(drawn), np.concatenate(shares)

@@ -78,14 +78,14 @@ def of_text(text: str) -> str:
     )
 
 
-def of_call(name: str, valid: Collection[str]) -> str:
+def of_call(name: str, names: Collection[str]) -> str:
     """Return advice on a function that is not known, empty where the nearest spelling says
     enough.
     """
     lower = name.lower()
     if lower in _FUNCTIONS:
         return f"; {_FUNCTIONS[lower]}"
-    return f"; names are written small: {lower}" if lower in valid else ""
+    return f"; names are written small: {lower}" if lower in names else ""
 
 
 def of_part(node: ast.expr, text: str) -> str:

@@ -59,11 +59,11 @@ class Function:
 
     def shape_of(self, shapes: list[Shape]) -> Shape:
         """The kind of the answer."""
-        answer = Shape()
+        whole = Shape()
         for shape in shapes:
-            answer = answer | (Shape() if shape.table else shape)
-        if answer.events:
-            return Shape(answer.row, True, events=self.gives == "events")
-        return {"same": answer, "column": answer.of_column(), "row": Shape(True, answer.random)}[
+            whole = whole | (Shape() if shape.table else shape)
+        if whole.events:
+            return Shape(whole.row, True, events=self.gives == "events")
+        return {"same": whole, "column": whole.of_column(), "row": Shape(True, whole.random)}[
             self.gives
         ]

@@ -193,10 +193,10 @@ _CATALOGUE = (
 
 
 def _fold(pick: np.ufunc, values: tuple[Floats, ...]) -> Floats:
-    answer: Floats = values[0]
+    folded: Floats = values[0]
     for value in values[1:]:
-        answer = pick(answer, value)
-    return answer
+        folded = pick(folded, value)
+    return folded
 
 
 FUNCTIONS: dict[str, Function] = {

@@ -54,8 +54,8 @@ class _Earlier(Expression):
 
     def evaluate(self, scope: Scope) -> Floats:
         assert isinstance(scope, _PeriodScope)
-        answer = scope.earlier.get((self.name, self.back))
-        return self.first.evaluate(scope) if answer is None else answer
+        earlier = scope.earlier.get((self.name, self.back))
+        return self.first.evaluate(scope) if earlier is None else earlier
 
 
 class Group:
@@ -97,7 +97,7 @@ class Group:
                 )
             self._backs.add((node.name, node.back))
             return _Earlier(node.place, node.name, first, node.back)
-        return node.with_parts(tuple(self._split(piece, shapes) for piece in node.parts))
+        return node.with_parts(tuple(self._split(part, shapes) for part in node.parts))
 
     def member_shapes(
         self, shapes: Mapping[str, Shape], formulas: Mapping[str, Expression]
@@ -110,7 +110,7 @@ class Group:
 
     def evaluate(self, scope: Scope, trials: int, random: bool) -> dict[str, Floats]:
         """Return the rows of all members."""
-        valid = [(node.evaluate(scope), row) for node, row in self._known]
+        known_rows = [(node.evaluate(scope), row) for node, row in self._known]
         rows = {name: np.empty((scope.periods, trials if random else 1)) for name in self.names}
         for t in range(scope.periods):
             values = {n: v for n, v in scope.values.items() if n == PERIODS_A_YEAR}
@@ -118,7 +118,10 @@ class Group:
                 (name, back): rows[name][t - back] for name, back in self._backs if t >= back
             }
             step = _PeriodScope(
-                values, scope.periods, [value[t] if row else value for value, row in valid], earlier
+                values,
+                scope.periods,
+                [value[t] if row else value for value, row in known_rows],
+                earlier,
             )
             for name, formula in self._formulas.items():
                 row = rows[name][t]

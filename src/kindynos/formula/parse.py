@@ -87,11 +87,11 @@ def _reason(error: BaseException) -> str:
 
 def _truth(value: NDArray[np.bool_], *tested: Floats) -> Floats:
     """Return 1.0 for true and 0.0 for false, NaN where a tested value is NaN."""
-    answer = np.asarray(value, dtype=np.float64)
+    truth = np.asarray(value, dtype=np.float64)
     for operand in tested:
         if np.isnan(np.sum(operand)):
-            answer = np.where(np.isnan(operand), np.nan, answer)
-    return answer
+            truth = np.where(np.isnan(operand), np.nan, truth)
+    return truth
 
 
 @dataclass(frozen=True)
@@ -102,8 +102,8 @@ class Comparisons:
 
     def __call__(self, *values: Floats) -> Floats:
         comparisons = [
-            COMPARED[sign](item, other)
-            for sign, (item, other) in zip(self.signs, pairwise(values), strict=True)
+            COMPARED[sign](one, other)
+            for sign, (one, other) in zip(self.signs, pairwise(values), strict=True)
         ]
         return _truth(np.logical_and.reduce(np.broadcast_arrays(*comparisons)), *values)
 
@@ -125,8 +125,8 @@ def _not(value: Floats) -> Floats:
 
 
 def _choose(yes: Floats, test: Floats, no: Floats) -> Floats:
-    answer = np.where(test != 0, yes, no)
-    return np.where(np.isnan(test), np.nan, answer) if np.isnan(np.sum(test)) else answer
+    chosen = np.where(test != 0, yes, no)
+    return np.where(np.isnan(test), np.nan, chosen) if np.isnan(np.sum(test)) else chosen
 
 
 _BINARY: dict[type[ast.operator], tuple[str, Callable[..., Any]]] = {
@@ -265,12 +265,12 @@ class _FormulaReader:
         if name not in FUNCTIONS:
             position = self.place(node)
             hint = advice.of_call(name, FUNCTIONS)
-            valid = () if hint else (*FUNCTIONS, "previous")
+            names = () if hint else (*FUNCTIONS, "previous")
             raise FormulaError(
                 f"no function {name!r} (column {position}){hint}",
                 place=position,
                 unknown=name,
-                known=valid,
+                known=names,
             )
         function = FUNCTIONS[name]
         if function.many:
@@ -294,12 +294,14 @@ class _FormulaReader:
         arguments: list[Expression | None] = []
         options: list[tuple[str, Option]] = []
         for parameter in function.parameters:
-            piece = given.get(parameter.name)
+            argument = given.get(parameter.name)
             if parameter.wants in WRITTEN:
-                if piece is not None:
-                    options.append((parameter.name, self._option(piece, function.name, parameter)))
+                if argument is not None:
+                    options.append(
+                        (parameter.name, self._option(argument, function.name, parameter))
+                    )
             else:
-                arguments.append(None if piece is None else self.read(piece, depth + 1))
+                arguments.append(None if argument is None else self.read(argument, depth + 1))
         return Call(self.place(node), function, tuple(arguments), tuple(options))
 
     def _sum_of_table(self, node: ast.Call) -> Expression:

@@ -75,8 +75,8 @@ class Expression(ABC):
     def walk(self) -> Iterator[Expression]:
         """This part and all inside it."""
         yield self
-        for piece in self.parts:
-            yield from piece.walk()
+        for part in self.parts:
+            yield from part.walk()
 
     def names(self) -> dict[str, int]:
         """The quantities used in the same period, with the column of their first use."""
@@ -144,16 +144,16 @@ class Operation(Expression):
         return replace(self, operands=parts)
 
     def shape_of(self, shapes: Mapping[str, Shape]) -> Shape:
-        answer, shapes_of = NUMBER, []
+        whole, shapes_of = NUMBER, []
         for position, operand in enumerate(self.operands):
             scaled = self.symbol == "*" or (self.symbol == "/" and position == 0)
             what = f"operand of {self.symbol!r}"
-            shape = value_kind(operand, shapes, what, events=scaled and not answer.events)
+            shape = value_kind(operand, shapes, what, events=scaled and not whole.events)
             shapes_of.append(shape)
-            answer = answer | shape
-        if answer.events:
+            whole = whole | shape
+        if whole.events:
             _check_rows(self.symbol, shapes_of)
-        return answer
+        return whole
 
     def evaluate(self, scope: Scope) -> Floats:
         return self.compute(*[operand.evaluate(scope) for operand in self.operands])
@@ -271,8 +271,8 @@ class Call(Expression):
                 {p.name: value for p, value in named if p.optional and value is not None}
             )
             values = values[: sum(not p.optional for p in function.inputs)]
-        answer: Any = function.compute(*values, **options)
-        return answer if isinstance(answer, Events) else np.asarray(answer)
+        computed: Any = function.compute(*values, **options)
+        return computed if isinstance(computed, Events) else np.asarray(computed)
 
 
 def _check_rows(function: str, shapes: Sequence[Shape]) -> None:

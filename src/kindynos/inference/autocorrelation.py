@@ -13,19 +13,21 @@ def autocorrelations(values: Floats, lags: int) -> Floats:
     out.
     """
     gaps = values - np.nanmean(values)
-    valid = ~np.isnan(gaps)
-    gaps = np.where(valid, gaps, 0.0)
+    has_value = ~np.isnan(gaps)
+    gaps = np.where(has_value, gaps, 0.0)
     total = float(gaps @ gaps)
-    count = int(valid.sum())
-    answer = []
+    count = int(has_value.sum())
+    correlations = []
     for lag in range(1, lags + 1):
-        pairs = max(int((valid[lag:] & valid[:-lag]).sum()), 1)
+        pairs = max(int((has_value[lag:] & has_value[:-lag]).sum()), 1)
         complete = max(count - lag, 1)
-        answer.append(float(gaps[lag:] @ gaps[:-lag]) / total * complete / pairs)
-    return np.array(answer)
+        correlations.append(float(gaps[lag:] @ gaps[:-lag]) / total * complete / pairs)
+    return np.array(correlations)
 
 
-def portmanteau(answer: Floats, count: int, lags: int, estimated: int = 0) -> tuple[float, float]:
+def portmanteau(
+    correlations: Floats, count: int, lags: int, estimated: int = 0
+) -> tuple[float, float]:
     """Return statistic and p-value of the test that the first autocorrelations are all 0, with that
     many parameters fitted.
 
@@ -33,7 +35,7 @@ def portmanteau(answer: Floats, count: int, lags: int, estimated: int = 0) -> tu
     """
     from scipy.special import gammaincc
 
-    numbers = answer[:lags] ** 2 / (count - np.arange(1, lags + 1))
+    numbers = correlations[:lags] ** 2 / (count - np.arange(1, lags + 1))
     statistic = count * (count + 2) * float(numbers.sum())
     return statistic, float(gammaincc(max(lags - estimated, 1) / 2, statistic / 2))
 

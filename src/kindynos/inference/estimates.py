@@ -260,9 +260,11 @@ class Estimates(NDArrayOperatorsMixin, Inline):
         # An in-place operation such as x *= 1000 gives a new, plain number or array.
         if any(isinstance(target, Estimates) for target in options.get("out", ())):
             del options["out"]
-        plain = [item._value if isinstance(item, Estimates) else item for item in inputs]
-        answer = getattr(ufunc, method)(*plain, **options)
-        return answer.item() if isinstance(answer, np.generic) else answer
+        plain = [
+            operand._value if isinstance(operand, Estimates) else operand for operand in inputs
+        ]
+        computed = getattr(ufunc, method)(*plain, **options)
+        return computed.item() if isinstance(computed, np.generic) else computed
 
     @property
     def shape(self) -> tuple[int, ...]:
@@ -286,14 +288,14 @@ class Estimates(NDArrayOperatorsMixin, Inline):
     def stack(cls, rows: list[Estimates], axis: int = 0) -> Estimates:
         """Return arrays of estimates stacked along a new axis."""
         parts = [(row.value, row.low, row.high, row.rough) for row in rows]
-        return cls(*(np.stack(piece, axis) for piece in zip(*parts, strict=True)))
+        return cls(*(np.stack(arrays, axis) for arrays in zip(*parts, strict=True)))
 
     def __len__(self) -> int:
         return len(self._value)
 
     def __getitem__(self, key: Any) -> Any:
         value, low, high, rough = (
-            piece[key] for piece in (self._value, self._low, self._high, self._rough)
+            values[key] for values in (self._value, self._low, self._high, self._rough)
         )
         kind = Estimates if np.ndim(value) else Estimate
         return kind(value, low, high, rough if np.ndim(value) else bool(rough))
@@ -308,7 +310,7 @@ class Estimates(NDArrayOperatorsMixin, Inline):
     def __repr__(self) -> str:
         if self.ndim == 1 and len(self) <= 12:
             return f"[{', '.join(map(repr, self))}]"
-        flat = (piece.reshape(-1) for piece in (self._value, self._low, self._high))
+        flat = (values.reshape(-1) for values in (self._value, self._low, self._high))
         value, low, high = flat
         ends = (repr(Estimate(value[k], low[k], high[k])) for k in (0, -1) if len(value))
         return f"<{len(value):,} figures {self.shape}: {' to '.join(ends)}>"

@@ -161,12 +161,12 @@ def correlations_by_blocks(
     weighted = parts
     if weights is not None:
         by_block = [weights[begin:end] for begin, end in pairwise(bounds.tolist())]
-        sizes = np.array([piece.sum() for piece in by_block])
-        weighted = [piece * weight for piece, weight in zip(parts, by_block, strict=True)]
+        sizes = np.array([part.sum() for part in by_block])
+        weighted = [part * weight for part, weight in zip(parts, by_block, strict=True)]
     products = np.stack(
-        [item @ np.swapaxes(piece, -1, -2) for item, piece in zip(weighted, parts, strict=True)]
+        [one @ np.swapaxes(part, -1, -2) for one, part in zip(weighted, parts, strict=True)]
     )
-    single = np.stack([piece.sum(axis=-1) for piece in weighted])
+    single = np.stack([part.sum(axis=-1) for part in weighted])
     squares = np.diagonal(products, axis1=-2, axis2=-1)
     # each (blocks, rows, pairs)
     sums = [
@@ -177,11 +177,11 @@ def correlations_by_blocks(
         squares[..., second],
         products[..., first, second],
     ]
-    totals = [piece.sum(axis=0, keepdims=True) for piece in sums]
+    totals = [part.sum(axis=0, keepdims=True) for part in sums]
     mean = _correlation(totals)[0].mean(axis=0)
     if trials < FEWEST_FOR_FISHER or len(bounds) < 6:
         return [Estimate(float(value)) for value in mean]
-    left_out = _correlation([total - piece for total, piece in zip(totals, sums, strict=True)])
+    left_out = _correlation([total - part for total, part in zip(totals, sums, strict=True)])
     on_scale = np.arctanh(np.clip(left_out.mean(axis=1), -1 + 1e-15, 1 - 1e-15))
     groups = len(on_scale)
     squares_of = ((on_scale - on_scale.mean(axis=0)) ** 2).sum(axis=0)  # as in jackknife_error

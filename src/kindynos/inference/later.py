@@ -18,8 +18,8 @@ class Later(Mapping[str, Figure]):
 
     @property
     def _found(self) -> Mapping[str, Figure]:
-        answer: Mapping[str, Figure] = getattr(self.source, self.attribute)
-        return answer
+        figures: Mapping[str, Figure] = getattr(self.source, self.attribute)
+        return figures
 
     def __getitem__(self, name: str) -> Figure:
         return self._found[name]

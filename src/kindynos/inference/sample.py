@@ -300,9 +300,9 @@ class Sample(AnySample):
         """The weights of the valid trials, 1 on average; None where all weigh alike."""
         if self.weights is None:
             return None
-        valid = self.weights[~np.isnan(self.values)]
-        total = float(valid.sum())
-        return valid * (len(valid) / total) if total > 0 else valid
+        weights = self.weights[~np.isnan(self.values)]
+        total = float(weights.sum())
+        return weights * (len(weights) / total) if total > 0 else weights
 
     @cached_property
     def block_starts(self) -> NDArray[np.int64]:

@@ -31,17 +31,17 @@ def contributions(
     reached = float(component.sum())
     # differences leave a rest of a billionth
     component = component * (total / reached) if reached else component
-    valid = values != 0
+    held = values != 0
     without = [
         taken.figure(exposure.without(position), measure, level, left)
-        if np.count_nonzero(valid) > 1
+        if np.count_nonzero(held) > 1
         else 0.0
         for position in range(len(values))
     ]
     frame = pd.DataFrame(
         {
             "value": values,
-            "marginal": component / np.where(valid, values, np.nan),
+            "marginal": component / np.where(held, values, np.nan),
             "component": component,
             "share": component / total if total else np.nan,
             "incremental": total - np.array(without),

@@ -44,8 +44,8 @@ def pair_of(name: str) -> tuple[str, str] | None:
     >>> pair_of("eur_usd"), pair_of("COPPER")
     (('EUR', 'USD'), None)
     """
-    found = PAIR.fullmatch(name.strip())
-    pair = (found[1].upper(), found[2].upper()) if found else None
+    match = PAIR.fullmatch(name.strip())
+    pair = (match[1].upper(), match[2].upper()) if match else None
     return pair if pair and set(pair) <= CODES else None
 
 
@@ -76,15 +76,19 @@ def rate_of(stated: str, unit: str, columns: Iterable[str]) -> str | None:
         code = next(one for one in pair if one != home)
     if code not in CODES:
         raise ParameterError(f"no prices of {stated!r}", unknown=stated, known=names)
-    found = [
+    columns_of_pair = [
         name if both == (code, home) else f"{OVER}{name}"
         for name in names
         if (both := pair_of(name)) is not None and set(both) == {code, home}
     ]
-    if len(found) == 1:
-        return found[0]
+    if len(columns_of_pair) == 1:
+        return columns_of_pair[0]
     other = home or "..."
-    there = "there are " + " and ".join(map(column_of, found)) if found else "there is none"
+    there = (
+        "there are " + " and ".join(map(column_of, columns_of_pair))
+        if columns_of_pair
+        else "there is none"
+    )
     more = "" if home else "; say the unit of the report, such as EUR"
     raise ParameterError(
         f"the currency {code} needs one column {code}, {code}{other} or {other}{code}; "

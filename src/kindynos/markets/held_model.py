@@ -285,8 +285,8 @@ class HeldRun(Run):
         """
         frame = super().table(percentiles, statistics, chances)
         names = [(str(outcome), str(statistic)) for outcome, statistic in frame.index]
-        answer = statistic_errors(
+        errors = statistic_errors(
             -self._exposure.losses, self._exposure.values, self._horizon, names
         )
-        frame.insert(list(frame.columns).index("error"), "history error", answer)
+        frame.insert(list(frame.columns).index("error"), "history error", errors)
         return frame

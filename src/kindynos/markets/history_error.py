@@ -64,7 +64,7 @@ def history_errors(
     Rows are mean, sd, value at risk, expected shortfall, chance of a loss and mean maximum drawdown
     over the horizon; columns the sets, by number, and "difference".
     """
-    answer = np.array(
+    errors = np.array(
         [
             [
                 _figures(resampled_outcome, level)
@@ -73,8 +73,8 @@ def history_errors(
             for value in values
         ]
     )
-    table = pd.DataFrame(Z * answer.std(axis=1, ddof=1).T, NAMES, range(len(values)))
-    table["difference"] = Z * (answer[-1] - answer[0]).std(axis=0, ddof=1)
+    table = pd.DataFrame(Z * errors.std(axis=1, ddof=1).T, NAMES, range(len(values)))
+    table["difference"] = Z * (errors[-1] - errors[0]).std(axis=0, ddof=1)
     return table
 
 
@@ -140,15 +140,15 @@ def statistic_errors(
     """
     drawn = list(resampled_outcomes(gains, held_values, horizon))
     by_outcome = {
-        "profit": [item.profits for item in drawn],
-        "max_drawdown": [item.falls for item in drawn],
+        "profit": [path.profits for path in drawn],
+        "max_drawdown": [path.falls for path in drawn],
     }
-    answer = []
+    errors = []
     for outcome, name in names:
         rows = by_outcome.get(outcome, [])
         values = np.array([_statistic(row, name) for row in rows])
-        answer.append(Z * float(values.std(ddof=1)) if len(values) else math.nan)
-    return answer
+        errors.append(Z * float(values.std(ddof=1)) if len(values) else math.nan)
+    return errors
 
 
 def _statistic(values: Floats, name: str) -> float:

@@ -295,8 +295,8 @@ def stated_rates(
     for name in rates:
         _known(prices, name)
     columns = list(prices.raw.columns)
-    answer = {name: rate_of(str(rate), unit, columns) for name, rate in rates.items()}
-    return {name: rate for name, rate in answer.items() if rate is not None}
+    by_instrument = {name: rate_of(str(rate), unit, columns) for name, rate in rates.items()}
+    return {name: rate for name, rate in by_instrument.items() if rate is not None}
 
 
 def _known(prices: Prices, name: Any) -> None:

@@ -104,15 +104,15 @@ def refit_returns(returns: Floats, marginals: str, df: float | None, horizon: in
         common = np.sqrt(generator.chisquare(df, horizon * trials) / df)
     histories = returns[np.vstack([np.arange(count), resampled_places(count)[:refits]])]
     margins = _normal_margins if marginals == "normal" else _student_margins
-    answer = []
+    parameters = []
     for history, quantiles in zip(histories, margins(returns, histories), strict=True):
         dependent = cholesky_factor(normal_correlations(history)) @ shocks / common
         scores = dependent if df is None else np.interp(dependent, _t_quantiles(df), SCORES)
         drawn = [
             np.interp(row, SCORES, table) for row, table in zip(scores, quantiles, strict=True)
         ]
-        answer.append(np.stack(drawn).reshape(size, horizon, trials))
-    return answer
+        parameters.append(np.stack(drawn).reshape(size, horizon, trials))
+    return parameters
 
 
 def _normal_margins(returns: Floats, histories: Floats) -> Floats:
@@ -126,15 +126,15 @@ def _student_margins(returns: Floats, histories: Floats) -> Floats:
     degrees of freedom drawn as the first history leaves them open.
     """
     count, _, size = histories.shape
-    answer = np.empty((count, size, len(SCORES)))
+    margins = np.empty((count, size, len(SCORES)))
     for position in range(size):
         if np.ptp(returns[:, position]) == 0:
-            answer[:, position] = returns[0, position]
+            margins[:, position] = returns[0, position]
             continue
         result = drawn_student(np.ascontiguousarray(returns[:, position]))
         df = np.concatenate([[result.fit.df], result.df[: count - 1]])
         fits = student_given(np.ascontiguousarray(histories[:, :, position]), df)
         for number in range(count):
             table = _t_quantiles(float(df[number]))
-            answer[number, position] = fits.location[number] + fits.scale[number] * table
-    return answer
+            margins[number, position] = fits.location[number] + fits.scale[number] * table
+    return margins

@@ -77,12 +77,12 @@ def limits_used(limits: list[Limit], figures: Mapping[tuple[str, str], float]) -
     for limit in limits:
         key = (limit.figure, limit.scope)
         if key not in figures:
-            known = [figure for figure, scope in figures if scope == limit.scope]
-            if known:
+            figures_of_scope = [figure for figure, scope in figures if scope == limit.scope]
+            if figures_of_scope:
                 raise ParameterError(
                     f"no figure {limit.figure!r} of {limit.scope} to limit",
                     unknown=limit.figure,
-                    known=known,
+                    known=figures_of_scope,
                 )
             raise ParameterError(
                 f"no holding, group or currency {limit.scope!r} to limit",

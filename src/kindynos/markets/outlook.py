@@ -126,12 +126,12 @@ def outlook(
         (level, label) for level, label in ((above, "above"), (below, "below")) if level is not None
     ]
 
-    def of(item: Process, paths: Floats) -> dict[str, float]:
+    def of(process: Process, paths: Floats) -> dict[str, float]:
         by_name = {"mean": float(paths[-1].mean())} | {
             f"P{q}": float(np.percentile(paths[-1], q)) for q in ENDS
         }
         for level, label in goals:
-            by_name |= _chances(item, paths, periods * dt, level, label, uncertain)
+            by_name |= _chances(process, paths, periods * dt, level, label, uncertain)
         if positive:
             drawdowns = np.asarray(max_drawdown(np.maximum(paths, 1e-300)))
             by_name |= {"maximum drawdown, mean": float(drawdowns.mean())}
@@ -147,7 +147,7 @@ def outlook(
             process,
             figures,
             lambda item: of(item, item.paths(periods, FEW_TRIALS, few, dt)),
-            [of(process, piece) for piece in np.array_split(made, BATCHES, axis=1)],
+            [of(process, some) for some in np.array_split(made, BATCHES, axis=1)],
         )
     )
     ends_by_figure = {

@@ -496,7 +496,7 @@ class Portfolio(Reported):
         those that cannot use a window are left out, which ``attrs["left out"]`` tells. ``options``
         go to the methods that know them. Raises ParameterError as ``value_at_risk`` does.
         """
-        valid = [confidence_level("level", level) for level in listed(levels)]
+        checked_levels = [confidence_level("level", level) for level in listed(levels)]
         named = None if methods is None else listed(methods)
         records, keys = [], []
         left_out: dict[str, str] = {}
@@ -513,14 +513,14 @@ class Portfolio(Reported):
                             horizon,
                             self.base[0],
                         )
-                        for level in valid
+                        for level in checked_levels
                     ]
                 except ParameterError as error:
                     if named is not None:
                         raise
                     left_out[f"{name}, {label}"] = str(error)
                     continue
-                keys += [(name, label, level) for level in valid]
+                keys += [(name, label, level) for level in checked_levels]
                 records += risk_records
         frame = pd.DataFrame(records)
         frame.index = pd.MultiIndex.from_tuples(keys, names=["method", "window", "level"])

@@ -310,13 +310,13 @@ def read_positions(table: Table) -> tuple[dict[str, Position], list[str]]:
     position are added. Raises FileError, with all such rows, for what no position may be.
     """
     columns = table.headings(ALSO)
-    known = (*PLAIN, *TERMS)
+    headings = (*PLAIN, *TERMS)
     if "number" not in columns:
         raise FileError(
             f"positions need a column number; there are {', '.join(table.names)[:400]}",
             file=table.file,
         )
-    texts = {name: table.texts(columns[name]) for name in known if name in columns}
+    texts = {name: table.texts(columns[name]) for name in headings if name in columns}
     positions: dict[str, Position] = {}
     mistakes = Mistakes(table.file)
     for position in range(len(table.rows)):
@@ -328,7 +328,7 @@ def read_positions(table: Table) -> tuple[dict[str, Position], list[str]]:
                 raise ParameterError(f"{name} has other terms than above; give it another name")
             positions[name] = one if held is None else one.of(held.number + one.number)
     mistakes.report()
-    return positions, [name for text, name in columns.items() if text not in known]
+    return positions, [name for text, name in columns.items() if text not in headings]
 
 
 def _of_row(cells: dict[str, str], decimal: str) -> tuple[str, Position]:

@@ -61,16 +61,16 @@ def doubts(values: Floats, absolute: bool) -> list[Doubt]:
     moves = np.diff(values) if absolute else np.diff(np.log(values))
     moves = moves - _usual(moves)
     scales = _scales(moves, absolute, _rounding(values, absolute))
-    answer, taken = [], np.zeros(len(values) + 1, dtype=bool)
+    doubtful, taken = [], np.zeros(len(values) + 1, dtype=bool)
     for doubt, width in _spikes(values, moves, scales):
         if not taken[doubt.place]:
-            answer += [Doubt(doubt.place + k, doubt.words, True) for k in range(width)]
+            doubtful += [Doubt(doubt.place + k, doubt.words, True) for k in range(width)]
             taken[doubt.place : doubt.place + width + 1] = True
     for position in np.flatnonzero(np.abs(moves) > SPIKE * scales).tolist():
         if not (taken[position] or taken[position + 1]):
-            answer += _jump(values, moves, scales, position, absolute)
-    answer += _stale(values, moves)
-    return sorted(answer, key=lambda doubt: doubt.place)
+            doubtful += _jump(values, moves, scales, position, absolute)
+    doubtful += _stale(values, moves)
+    return sorted(doubtful, key=lambda doubt: doubt.place)
 
 
 def _usual(moves: Floats) -> float:

@@ -261,9 +261,9 @@ class Prices(HandsOutCopies):
         """How far the dates lie apart, with the number of them in a year."""
         # that of the instrument with the fewest; of all together dates may be left out
         own = [spacing_of(_dates_of(self.raw[name])) for name in self.instruments]
-        answer = min(own, key=lambda spacing: spacing.per_year)
+        widest = min(own, key=lambda spacing: spacing.per_year)
         stated = self.rules.per_year
-        return answer if stated is None else replace(answer, per_year=stated)
+        return widest if stated is None else replace(widest, per_year=stated)
 
     def record(self) -> dict[str, Any]:
         """Return the file of prices with its checksum (SHA-256), the rules by which it was read,
@@ -427,12 +427,12 @@ class Prices(HandsOutCopies):
         raw, said = self.raw.copy(), []
         for name in names:
             self._check_known(name)
-            found = unsmoothed(str(name), self.raw[name].to_numpy(dtype=np.float64))
-            raw[name] = found.prices
+            smoothing = unsmoothed(str(name), self.raw[name].to_numpy(dtype=np.float64))
+            raw[name] = smoothing.prices
             said.append(
-                f"{name} without smoothing: returns less {found.autocorrelation:.2f} "
-                f"(± {found.error:.2f}) times the one before, whose sd is {found.times:.2f} times "
-                "as large"
+                f"{name} without smoothing: returns less {smoothing.autocorrelation:.2f} "
+                f"(± {smoothing.error:.2f}) times the one before, whose sd is "
+                f"{smoothing.times:.2f} times as large"
             )
         read = replace(self.read, frame=raw, choices=(*self.read.choices, *said))
         return _settled(raw, self.problems, self.changes, read, self.rules)
@@ -457,8 +457,8 @@ class Prices(HandsOutCopies):
             raise ParameterError(
                 f"{last:%Y-%m-%d} lies before the prices, which begin on {self.dates[0]:%Y-%m-%d}"
             )
-        known = self.problems[pd.to_datetime(self.problems["date"]) <= last]
-        return _settled(raw, known, self.changes, self.read, self.rules)
+        problems = self.problems[pd.to_datetime(self.problems["date"]) <= last]
+        return _settled(raw, problems, self.changes, self.read, self.rules)
 
     @checked
     def subset(self, instruments: Iterable[str]) -> Prices:
@@ -533,7 +533,7 @@ def read_prices(
         requested = instruments
     elif instruments is not None:
         requested = list(dict.fromkeys(instruments))
-    frame, rows, valid = _wide(table, requested)
+    frame, rows, groups = _wide(table, requested)
     choices = _price_column(table)
     if kind == "prices":
         _check_prices(frame, set(changes or {}), table.file)
@@ -549,7 +549,7 @@ def read_prices(
     }
     for by_instrument in stated.values():
         for name in by_instrument:
-            known_name("instrument", name, valid)
+            known_name("instrument", name, groups)
     rules = PriceRules(missing, per_year, keep_suspicious=keep_suspicious, **stated)
     prices = _settled(*_inspected(read, rules), read, rules)
     if prices.doubts:
@@ -668,11 +668,11 @@ def _wide(table: Table, requested: Requested) -> tuple[pd.DataFrame, Rows, list[
     dated = _date_column(table)
     dates, rows = table.dates(dated), table.rows.tolist()
     by_name = {name.lower(): name for name in table.names}
-    answer = {
+    columns_by_name = {
         what: next((by_name[label] for label in words if label in by_name), None)
         for what, words in LONG.items()
     }
-    instrument, price = answer["instrument"], answer["price"]
+    instrument, price = columns_by_name["instrument"], columns_by_name["price"]
     if instrument is not None and price is not None and not table.holds_numbers(instrument):
         names = np.array(table.texts(instrument), dtype=object)
         keys = pd.DataFrame({"date": dates, "instrument": names})
@@ -709,18 +709,18 @@ def _price_column(table: Table) -> list[str]:
     return [f"Prices are those of the column {there[0]!r}, not {others}"]
 
 
-def _chosen(requested: Requested, valid: list[str], file: str) -> list[str]:
+def _chosen(requested: Requested, columns: list[str], file: str) -> list[str]:
     """Return the instruments that are asked for; raises ParameterError for one without prices."""
-    for name in valid:
+    for name in columns:
         words("the name of an instrument", name)
     if callable(requested):
-        requested = list(dict.fromkeys(requested(valid)))
+        requested = list(dict.fromkeys(requested(columns)))
     for instrument in requested or ():
-        if instrument not in valid:
+        if instrument not in columns:
             raise ParameterError(
-                f"no prices of {instrument!r}", owner=file, unknown=instrument, known=valid
+                f"no prices of {instrument!r}", owner=file, unknown=instrument, known=columns
             )
-    return valid if requested is None else requested
+    return columns if requested is None else requested
 
 
 def _check_single(twice: Any, table: Table, dates: Any, names: Any = None) -> None:
@@ -777,43 +777,43 @@ def _problems(
     """
     finite = np.isfinite(values)
     first = int(np.argmax(finite))
-    answer: list[tuple[int, str, str]] = []
+    problems: list[tuple[int, str, str]] = []
     if first > 0:
-        answer.append((first, "late", f"listed late: no price on the {first} dates before"))
-    answer += [
+        problems.append((first, "late", f"listed late: no price on the {first} dates before"))
+    problems += [
         (row, "missing", "no price") for row in (np.flatnonzero(~finite[first:]) + first).tolist()
     ]
     below_zero, near = count_below(values[finite]), near_zero(values[finite])
     if absolute and name not in rules.changes:
         words = f"{below_zero} values are 0 or below: its changes are taken as differences"
-        answer.append((first, "change", words))
+        problems.append((first, "change", words))
     if not absolute:
         if below_zero or near:
             rate = near or f"{below_zero} values are 0 or below"
             advice = f"changes={{{name!r}: 'absolute'}} takes its differences"
-            answer.append((first, "change", f"{rate}; {advice}"))
+            problems.append((first, "change", f"{rate}; {advice}"))
         with np.errstate(invalid="ignore"):
             below = finite & ~(values > 0)
         begins = _last_below(values, finite)
         if begins is not None:
             price = f"{values[begins]:g}"
             words = f"the price {price} is not above 0, at the end: it is used as given"
-            answer.append((begins, BELOW, words))
+            problems.append((begins, BELOW, words))
             below[begins:] = False
         for row in np.flatnonzero(below).tolist():
-            answer.append((row, BELOW, f"the price {values[row]:g} is not above 0; held out"))
+            problems.append((row, BELOW, f"the price {values[row]:g} is not above 0; held out"))
         finite &= ~below
     with np.errstate(invalid="ignore"):
         rows = np.flatnonzero(finite if absolute else finite & (values > 0))
     if len(rows) > 1 and np.ptp(values[rows]) == 0:
         words = f"the same price, {values[rows[0]]:g}, on all dates: it has no risk of its own"
-        answer.append((first, "flat", words))
+        problems.append((first, "flat", words))
     for doubt in doubts(values[rows], absolute):
         row = int(rows[doubt.place])
         held_out = doubt.held_out and not rules.keep_suspicious
-        answer.append((row, "suspicious", f"{doubt.words}{'; held out' if held_out else ''}"))
+        problems.append((row, "suspicious", f"{doubt.words}{'; held out' if held_out else ''}"))
         finite[row] &= not held_out
-    return finite, answer
+    return finite, problems
 
 
 def _last_below(values: Floats, finite: Mask) -> int | None:
@@ -830,11 +830,11 @@ def _changes(read: ReadPrices, rules: PriceRules) -> dict[str, str]:
     """Return the instruments whose changes are differences: stated, or found where values of 0 and
     below follow from their neighbours.
     """
-    valid = list(map(str, read.frame.columns))
+    columns = list(map(str, read.frame.columns))
     for name, change in rules.changes.items():
         one_of(name, change, CHANGES)
     changes = {}
-    for name in valid:
+    for name in columns:
         column = read.frame[name].to_numpy()
         stated = rules.changes.get(name)
         rate = stated is None and count_below(column[np.isfinite(column)]) > 0
@@ -845,15 +845,15 @@ def _changes(read: ReadPrices, rules: PriceRules) -> dict[str, str]:
 
 def _split(read: ReadPrices, splits: Any, values: Floats) -> Floats:
     """Return prices where those before each split are divided by it."""
-    valid = list(map(str, read.frame.columns))
+    columns = list(map(str, read.frame.columns))
     for name, stated in mapping("splits", splits, "splits by instrument").items():
-        if name not in valid:
+        if name not in columns:
             continue
         dated = mapping(name, stated, "ratios by date, such as {'2027-03-04': '2:1'}")
         for day, ratio in dated.items():
             date = checked_date(f"the date of a split of {name}", day)
             before = read.frame.index < date
-            values[before, valid.index(name)] /= _ratio(name, ratio)
+            values[before, columns.index(name)] /= _ratio(name, ratio)
     return values
 
 

@@ -56,7 +56,7 @@ def proxied(
     error = Z * math.sqrt(float(left @ left) / (count - 2) / float(x @ x))
     explained = 1 - float(left @ left) / float(y @ y) if y.any() else 1.0
 
-    answer = prices.copy()
+    extended = prices.copy()
     first = int(np.argmax(np.isfinite(prices)))
     drawn = stream(0, "proxy", name).choice(left, max(first, 1))
     intercept = float(own[both].mean() - slope * other[both].mean())
@@ -65,9 +65,11 @@ def proxied(
         if not np.isfinite(other[t - 1]):
             break
         move = intercept + slope * other[t - 1] + drawn[t - 1]
-        answer[t - 1] = answer[t] - move if by_differences[0] else answer[t] / max(1 + move, 1e-3)
+        extended[t - 1] = (
+            extended[t] - move if by_differences[0] else extended[t] / max(1 + move, 1e-3)
+        )
         filled += 1
-    return Proxied(answer, slope, error, explained, filled)
+    return Proxied(extended, slope, error, explained, filled)
 
 
 def _moves(values: Floats, differences: bool) -> Floats:

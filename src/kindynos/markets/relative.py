@@ -66,12 +66,12 @@ def relative_table(frame: pd.DataFrame, benchmark: pd.Series, per_year: float) -
     """Return a row for each column of returns, and columns of ``against`` with low and high."""
     rows = {}
     for name in frame.columns:
-        answer = against(
+        table = against(
             frame[name].to_numpy(dtype=np.float64), benchmark.to_numpy(dtype=np.float64), per_year
         )
         rows[str(name)] = {
             f"{label}{end}": value
-            for label, figure in answer.items()
+            for label, figure in table.items()
             for end, value in (("", float(figure)), (" low", figure.low), (" high", figure.high))
         }
     return pd.DataFrame.from_dict(rows, orient="index").rename_axis("instrument")

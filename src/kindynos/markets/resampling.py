@@ -56,15 +56,15 @@ def _ratios(
     method: FittedMethod, losses: Floats, level: float, clustered: bool, least_df: float
 ) -> tuple[Floats, Floats]:
     rows, ends, df = _histories(losses, clustered, least_df)
-    answer, truths = (
+    figures, truths = (
         method.refitted(losses)(rows, level),
-        [piece * np.sqrt((df - 2) / df) for piece in student_tail(df, level)],
+        [figure * np.sqrt((df - 2) / df) for figure in student_tail(df, level)],
     )
-    return _ratio(answer[0], truths[0], ends), _ratio(answer[1], truths[1], ends)
+    return _ratio(figures[0], truths[0], ends), _ratio(figures[1], truths[1], ends)
 
 
-def _ratio(answer: Floats, truth: Floats, ends: Floats) -> Floats:
-    return np.full(HISTORIES, np.nan) if truth.min() < LEAST_TRUTH else answer / (truth * ends)
+def _ratio(figures: Floats, truth: Floats, ends: Floats) -> Floats:
+    return np.full(HISTORIES, np.nan) if truth.min() < LEAST_TRUTH else figures / (truth * ends)
 
 
 def bounds(value: float, ratios: Floats) -> tuple[float, float]:

@@ -123,9 +123,9 @@ class Returns(HandsOutCopies):
 
     def _of(self, benchmark: str) -> pd.Series:
         if benchmark not in self.frame.columns:
-            valid = list(map(str, self.frame.columns))
+            columns = list(map(str, self.frame.columns))
             raise ParameterError(
-                f"no returns of {benchmark!r}", unknown=str(benchmark), known=valid
+                f"no returns of {benchmark!r}", unknown=str(benchmark), known=columns
             )
         return self.frame[benchmark]
 
@@ -137,9 +137,9 @@ class Returns(HandsOutCopies):
         Raises ParameterError for unknown instruments and a window longer than the history.
         """
         size = self._window(window, least=3)
-        valid = self._of(first).rolling(size).corr(self._of(second)).dropna()
-        valid.attrs |= {"window": size}
-        return valid.rename(f"{first} and {second}")
+        correlations = self._of(first).rolling(size).corr(self._of(second)).dropna()
+        correlations.attrs |= {"window": size}
+        return correlations.rename(f"{first} and {second}")
 
     @delegated_to("kindynos.plots", "returns_through_time")
     def plot(self, ax: Axes | None = None) -> Axes:
@@ -171,8 +171,8 @@ def returns(
                 "return there; take simple returns"
             )
         values = np.where(absolute, values, np.log1p(np.where(absolute, 0.0, values)))
-    answer = pd.DataFrame(values, frame.index[1:], frame.columns)
-    return Returns(answer, kind, selected.spacing, selected.description)
+    table = pd.DataFrame(values, frame.index[1:], frame.columns)
+    return Returns(table, kind, selected.spacing, selected.description)
 
 
 @checked

@@ -239,8 +239,8 @@ def _rank_correlations(returns: Floats) -> tuple[tuple[int, int, float], ...]:
     """Return the rank correlation of each pair of instruments, from their returns ``(returns,
     instruments)``.
     """
-    answer, count = rank_correlations(returns), returns.shape[1]
-    return tuple((j, i, float(answer[i, j])) for i in range(count) for j in range(i))
+    matrix, count = rank_correlations(returns), returns.shape[1]
+    return tuple((j, i, float(matrix[i, j])) for i in range(count) for j in range(i))
 
 
 _fitted_student = remembered(fit_student)

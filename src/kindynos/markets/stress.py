@@ -109,13 +109,17 @@ def replayed(prices: Prices, exposure: Exposure, first: Any, last: Any) -> pd.Da
     """
     begin = checked_date("first", first)
     end = checked_date("last", last)
-    valid = prices.raw.ffill().dropna()
-    if len(valid) == 0 or not valid.index[0] <= begin < end <= valid.index[-1]:
-        span = f"{valid.index[0]:%Y-%m-%d} to {valid.index[-1]:%Y-%m-%d}" if len(valid) else "none"
+    complete = prices.raw.ffill().dropna()
+    if len(complete) == 0 or not complete.index[0] <= begin < end <= complete.index[-1]:
+        span = (
+            f"{complete.index[0]:%Y-%m-%d} to {complete.index[-1]:%Y-%m-%d}"
+            if len(complete)
+            else "none"
+        )
         raise ParameterError(
             f"{begin:%Y-%m-%d} to {end:%Y-%m-%d} is not a stretch of the history, {span}"
         )
-    ends = np.stack([valid.loc[:day].iloc[-1].to_numpy() for day in (begin, end)])
+    ends = np.stack([complete.loc[:day].iloc[-1].to_numpy() for day in (begin, end)])
     moves = moves_of(ends, exposure.differences)[0]
     return _stress_table(exposure, moves, np.full(len(moves), "history"), float((end - begin).days))
 

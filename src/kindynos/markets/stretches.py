@@ -33,7 +33,7 @@ def stretch_of(exposure: Exposure, window: str) -> Exposure:
             f"window {window!r:.40}: say a number of returns, dates such as "
             "2008-01-01:2009-06-30, or 'worst'"
         )
-    begin, end = (checked_date("window", piece.strip()) for piece in (first, last))
+    begin, end = (checked_date("window", end_text.strip()) for end_text in (first, last))
     inside = (exposure.dates >= begin) & (exposure.dates <= end)
     if inside.sum() < FEWEST:
         raise ParameterError(

@@ -152,16 +152,16 @@ def paired_change(
         raise ParameterError(f"{method.label!r} draws again; take another method")
     places = resampled_places(len(before.losses))
     rows = {}
-    looked = [method.over(item, horizon) for item in (before, after)]
-    drawn = [method.tail(item.losses[places], level, horizon) for item in (before, after)]
+    looked = [method.over(book, horizon) for book in (before, after)]
+    drawn = [method.tail(book.losses[places], level, horizon) for book in (before, after)]
     for position, measure in enumerate(MEASURES):
-        item, two = (taken.figure(e, measure, level, left) for taken, e, left in looked)
+        book, two = (taken.figure(e, measure, level, left) for taken, e, left in looked)
         reach = Z * float((np.asarray(drawn[1][position]) - drawn[0][position]).std(ddof=1))
         rows[measure.replace("_", " ")] = {
-            "before": item,
+            "before": book,
             "after": two,
-            "difference": two - item,
-            "low": two - item - reach,
-            "high": two - item + reach,
+            "difference": two - book,
+            "low": two - book - reach,
+            "high": two - book + reach,
         }
     return pd.DataFrame.from_dict(rows, orient="index")

@@ -94,10 +94,10 @@ class Evolution:
             counts, made = cohort._expected_at(len(full), trials, every, cohort._flows(inputs))
         else:
             counts = cohort._evolve(full, every, made, cohort._flows(inputs))
-        answer = {row: counts[i, 1:] for i, row in enumerate(rows[: len(cohort.states)])}
+        by_row = {row: counts[i, 1:] for i, row in enumerate(rows[: len(cohort.states)])}
         if len(rows) > len(cohort.states):
-            answer[rows[-1]] = _value(cohort, counts, made)
-        return answer
+            by_row[rows[-1]] = _value(cohort, counts, made)
+        return by_row
 
     def _by_parts(
         self, scores: Floats, inputs: dict[str, Any], at_base: NDArray[np.bool_]
@@ -136,8 +136,8 @@ def _value(cohort: Cohort, counts: Floats, moves: dict[tuple[int, int], Floats])
     total: Floats = np.zeros(counts[0, 1:].shape)
     for state, amount in cohort.value.items():
         total += amount * counts[states.index(state), 1:]
-    for (item, other), amount in cohort.cost.items():
-        made = moves.get((states.index(item), states.index(other)))
+    for (one, other), amount in cohort.cost.items():
+        made = moves.get((states.index(one), states.index(other)))
         if made is not None:
             total[: len(made)] -= amount * made
     return total

@@ -222,8 +222,8 @@ class _ModelReader:
         table, age = parameters.pop("survival"), parameters.pop("age", None)
         if parameters:
             raise ModelError(f"with survival there is no {next(iter(parameters))}, but age")
-        found = Discrete.from_survival(self._beside(str(table)), age)
-        return {"values": list(found.values), "probabilities": list(found.probabilities)}
+        ages = Discrete.from_survival(self._beside(str(table)), age)
+        return {"values": list(ages.values), "probabilities": list(ages.probabilities)}
 
     def _loans(self, table: Any) -> Any:
         """Return the table of loans: a file beside the model, or its columns."""
@@ -248,7 +248,7 @@ class _ModelReader:
             return distribution_in_words(value)
         if not isinstance(value, Mapping):
             return value, ""
-        parameters = {key: self._read(item) for key, item in value.items()}
+        parameters = {key: self._read(stated) for key, stated in value.items()}
         label, process = parameters.pop("distribution", None), parameters.pop("process", None)
         return _distribution_or_process(label, process, parameters), ""
 
@@ -384,8 +384,8 @@ def _replacement(value: Any) -> Any:
     """
     if isinstance(value, dict) and {"distribution", "process", "percentiles"} & set(value):
         parameters = {
-            key: item
-            for key, item in value.items()
+            key: stated
+            for key, stated in value.items()
             if key not in ("distribution", "process", "unit", "source")
         }
         return _distribution_or_process(value.get("distribution"), value.get("process"), parameters)

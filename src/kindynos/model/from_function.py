@@ -75,10 +75,12 @@ def _on_base(function: Callable[..., Any], base: Any, **inputs: Any) -> Any:
 def _check_fields(base: Any, names: Sequence[str]) -> None:
     if not dataclasses.is_dataclass(base) or isinstance(base, type):
         raise ModelError(f"base must be an instance of a dataclass, not {shown(base)}")
-    valid = [field.name for field in dataclasses.fields(base) if field.init]
+    field_names = [field.name for field in dataclasses.fields(base) if field.init]
     for name in names:
-        if name not in valid:
-            raise ModelError(f"the dataclass has no field {name!r}", unknown=name, known=valid)
+        if name not in field_names:
+            raise ModelError(
+                f"the dataclass has no field {name!r}", unknown=name, known=field_names
+            )
 
 
 def _check_arguments(function: Callable[..., Any], names: Sequence[str]) -> None:
@@ -89,15 +91,17 @@ def _check_arguments(function: Callable[..., Any], names: Sequence[str]) -> None
             f"needs a function or an object that can be called, not {function!r:.60}"
         ) from None
     takes_any = any(p.kind is p.VAR_KEYWORD for p in parameters.values())
-    valid = [
+    argument_names = [
         p.name for p in parameters.values() if p.kind in (p.POSITIONAL_OR_KEYWORD, p.KEYWORD_ONLY)
     ]
     for name in names:
-        if name not in valid and not takes_any:
-            raise ModelError(f"the function has no argument {name!r}", unknown=name, known=valid)
+        if name not in argument_names and not takes_any:
+            raise ModelError(
+                f"the function has no argument {name!r}", unknown=name, known=argument_names
+            )
     for p in parameters.values():
         if p.kind is p.POSITIONAL_ONLY or (
-            p.default is p.empty and p.name in valid and p.name not in names
+            p.default is p.empty and p.name in argument_names and p.name not in names
         ):
             raise ModelError(
                 f"the argument {p.name!r} needs a driver or a given figure, or a default"

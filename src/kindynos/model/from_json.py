@@ -47,7 +47,7 @@ def _data(text: str) -> dict[str, Any]:
     except (TypeError, ValueError, RecursionError) as error:
         raise FileError(f"is no JSON: {str(error)[:80]}") from None
     kinds = {"model_file": str | None, "trials": int, "seed": int, "sampling": str}
-    known = isinstance(data, dict) and isinstance(data.get("outcomes"), dict)
-    if not known or any(not isinstance(data.get(k, 0.5), kind) for k, kind in kinds.items()):
+    is_ours = isinstance(data, dict) and isinstance(data.get("outcomes"), dict)
+    if not is_ours or any(not isinstance(data.get(k, 0.5), kind) for k, kind in kinds.items()):
         raise FileError("is not the JSON of a run, as run.to_json() or kindynos run --json gives")
     return dict(data)

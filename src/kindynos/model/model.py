@@ -501,9 +501,9 @@ class Model(Inline):
         says how a trial without a value ranks, such as one whose IRR does not exist: "worst",
         "best", or as a number; without it such trials are counted, and nothing is ranked by them.
         """
-        valid: Any = target
+        checked_target: Any = target
         if target is not None and not is_name(target):
-            valid = finite("target", threshold("target", target))
+            checked_target = finite("target", threshold("target", target))
         one_of("better", better, ("high", "low"))
         if isinstance(missing, str):
             one_of("missing", missing, ("worst", "best"))
@@ -513,7 +513,7 @@ class Model(Inline):
             "",
             unit=unit,
             outcome=True,
-            target=valid,
+            target=checked_target,
             better=better,
             missing=missing if isinstance(missing, str | None) else finite("missing", missing),
             each_trial=each_trial,

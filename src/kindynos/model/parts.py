@@ -62,7 +62,7 @@ class TrialParts(Mapping[str, Result]):
     @property
     def files(self) -> list[Path]:
         """The files, in the order of the trials."""
-        return [self.folder / piece["file"] for piece in self.manifest["parts"]]
+        return [self.folder / part["file"] for part in self.manifest["parts"]]
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.manifest["columns"])
@@ -98,12 +98,12 @@ class TrialParts(Mapping[str, Result]):
         that are not those of the run, each once and in order.
         """
         groups = _groups(self.blocks)
-        if [piece.get("group") for piece in self.manifest["parts"]] != list(range(len(groups))):
+        if [part.get("group") for part in self.manifest["parts"]] != list(range(len(groups))):
             raise FileError("does not have each part once, in order", file=str(self.folder))
-        for piece in self.manifest["parts"]:
-            fault = _fault(self.folder, piece, self.blocks)
+        for part in self.manifest["parts"]:
+            fault = _fault(self.folder, part, self.blocks)
             if fault:
-                raise FileError(fault, file=str(self.folder / str(piece.get("file"))))
+                raise FileError(fault, file=str(self.folder / str(part.get("file"))))
 
 
 @checked
@@ -153,7 +153,7 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
     groups = _groups(blocks)
     task = BatchTask(program, plan, seed, blocks, tuple(names), options.on_bad == "error")
     manifest["parts"] = _sound(path, manifest["parts"], blocks)
-    done = {piece["group"] for piece in manifest["parts"]}
+    done = {part["group"] for part in manifest["parts"]}
     if done:
         _check_anew(path, manifest["parts"][0], task, groups)
     waiting: dict[int, dict[int, Mapping[str, Floats]]] = {}
@@ -167,14 +167,14 @@ def simulate_parts(program: Program, options: SimulationOptions, folder: str | P
             return
         file = _name(group)
         columns = {
-            name: np.concatenate([parts[item][name] for item in groups[group]]) for name in names
+            name: np.concatenate([parts[block][name] for block in groups[group]]) for name in names
         }
         with replacing(path / file) as half:
             parquet.write_table(arrow.table(columns), half)
         first, rows = blocks.part(groups[group].start).start, len(columns[names[0]])
         sealed = {"first": first, "rows": rows, "seal": seal_of_file(path / file)}
         manifest["parts"].append({"group": group, "file": file, **sealed})
-        manifest["parts"].sort(key=lambda piece: piece["group"])
+        manifest["parts"].sort(key=lambda part: part["group"])
         _write(path, manifest)
         del waiting[group]
 
@@ -203,34 +203,34 @@ def _sound(
     a warning.
     """
     sound: dict[int, Mapping[str, Any]] = {}
-    for piece in parts:
-        fault = _fault(folder, piece, blocks)
+    for part in parts:
+        fault = _fault(folder, part, blocks)
         if fault:
             warnings.warn(
-                f"{folder}: the part {piece.get('file')!r:.60} {fault}; it is worked out again",
+                f"{folder}: the part {part.get('file')!r:.60} {fault}; it is worked out again",
                 DataWarning,
                 stacklevel=2,
             )
         else:
-            sound[piece["group"]] = piece
+            sound[part["group"]] = part
     return [sound[group] for group in sorted(sound)]
 
 
-def _fault(folder: Path, piece: Mapping[str, Any], blocks: Blocks) -> str:
+def _fault(folder: Path, part: Mapping[str, Any], blocks: Blocks) -> str:
     """Return what is wrong with a part of the run, "" where nothing is: it has the name, the first
     trial and the number of trials of its place, and the seal of its file.
     """
-    groups, group = _groups(blocks), piece.get("group")
+    groups, group = _groups(blocks), part.get("group")
     if not isinstance(group, int) or isinstance(group, bool) or not 0 <= group < len(groups):
         return "belongs to no place of the run"
     first = blocks.part(groups[group].start).start
     rows = blocks.part(groups[group][-1]).stop - first
-    if piece.get("file") != _name(group) or piece.get("first") != first:
+    if part.get("file") != _name(group) or part.get("first") != first:
         return "is not the one of its place"
     file = folder / _name(group)
     if not file.is_file():
         return "is missing from the trials"
-    if piece.get("rows") != rows or seal_of_file(file) != piece.get("seal"):
+    if part.get("rows") != rows or seal_of_file(file) != part.get("seal"):
         return "was changed since it was written"
     return ""
 
@@ -240,12 +240,12 @@ def _name(group: int) -> str:
 
 
 def _check_anew(
-    folder: Path, piece: Mapping[str, Any], task: BatchTask, groups: list[range]
+    folder: Path, part: Mapping[str, Any], task: BatchTask, groups: list[range]
 ) -> None:
     """Raise FileError where the first batch of a part, worked out again, has other trials."""
     _, parquet = parquet_of()
-    file = folder / piece["file"]
-    values = task(groups[piece["group"]].start).values
+    file = folder / part["file"]
+    values = task(groups[part["group"]].start).values
     stored = parquet.read_table(file)
     for name, again in values.items():
         old = stored[name].to_numpy()[: len(again)] if name in stored.column_names else None
@@ -297,11 +297,11 @@ def _manifest(folder: Path) -> dict[str, Any] | None:
         return None
     try:
         manifest: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
-        known = manifest["format"] == FORMAT and isinstance(manifest["parts"], list)
+        is_readable = manifest["format"] == FORMAT and isinstance(manifest["parts"], list)
         sealed = manifest.pop("seal") == seal_of_facts(manifest)
     except (OSError, ValueError, KeyError, TypeError, RecursionError):
-        known = sealed = False
-    if not known:
+        is_readable = sealed = False
+    if not is_readable:
         raise FileError("is no manifest of trials, or one of another version", file=str(path))
     if not sealed:
         raise FileError("was changed since it was written", file=str(path))

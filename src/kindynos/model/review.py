@@ -128,12 +128,12 @@ def review(program: Program, *, calculations: bool = True) -> list[Finding]:
 
 def review_of(statement: Statement) -> list[Finding]:
     """Return what looks wrong in a model; of one with choices, what does so whatever is chosen."""
-    found = review(statement.program)
+    findings = review(statement.program)
     for choice in statement.choices.values():
         for changes in filter(None, choice.options.values()):
             others = review(statement.replace(**changes).program)
-            found = [finding for finding in found if finding in others]
-    return found
+            findings = [finding for finding in findings if finding in others]
+    return findings
 
 
 def serious(program: Program) -> list[Finding]:
@@ -526,11 +526,11 @@ def _dependence(program: Program) -> Iterator[Finding]:
             or len(drawn) != 2
         ):
             continue
-        item, two = (
+        one, two = (
             driver.distribution if isinstance(driver, DistributionDriver) else Normal(0.0, 1.0)
             for driver in drawn
         )
-        reached = convert.rank_reached(convert.of_rank(entry.value), item, two)
+        reached = convert.rank_reached(convert.of_rank(entry.value), one, two)
         if abs(reached - entry.value) > TIES:
             text = (
                 f"with whole numbers, which tie, a rank correlation of {entry.value:g} comes "

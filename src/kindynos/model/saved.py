@@ -171,12 +171,12 @@ def _check_types(about: Mapping[str, Any]) -> None:
         for key, kinds in LINE.items()
     ]
     parts += [
-        ("a note", piece, kind)
+        ("a note", entry, kind)
         for note in about["notes"]
-        for piece, kind in zip(note, (str, str, int), strict=True)
+        for entry, kind in zip(note, (str, str, int), strict=True)
     ]
     parts += [
-        ("blocks", piece, int) for piece in (*about["blocks"][:3], *(about["blocks"][3] or ()))
+        ("blocks", entry, int) for entry in (*about["blocks"][:3], *(about["blocks"][3] or ()))
     ]
     parts += [("kept", rows, int | None) for rows in about["kept"].values()]
     for name, value, kinds in parts:

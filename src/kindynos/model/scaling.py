@@ -62,8 +62,8 @@ def scaling_findings(
             continue
         for name in step.names:
             needs = _needs(step, name)
-            known = [need for need in needs if units.get(need) is not None]
-            if not known or len(needs) > MOST_INPUTS or any(need not in base for need in needs):
+            with_unit = [need for need in needs if units.get(need) is not None]
+            if not with_unit or len(needs) > MOST_INPUTS or any(need not in base for need in needs):
                 continue
             slopes = _slopes(program, step, name, {need: base[need] for need in needs})
             if slopes is not None:
@@ -116,8 +116,10 @@ def _slopes(program: Program, step: Step, name: str, base: Mapping[str, Floats])
     at = {need: _around(value, generator) for need, value in base.items()}
 
     def calculated(values: Mapping[str, Floats]) -> Floats:
-        answer = step.evaluate({**program.constants, **values}, program.periods, POINTS)[name]
-        return answer.sum(axis=0) if answer.ndim > 1 else answer
+        values_of_line = step.evaluate({**program.constants, **values}, program.periods, POINTS)[
+            name
+        ]
+        return values_of_line.sum(axis=0) if values_of_line.ndim > 1 else values_of_line
 
     begun = time.perf_counter()
     try:

@@ -366,7 +366,7 @@ def content_of(document: dict[str, Any]) -> Content | list[KindynosError]:
 
 
 def _worded(mistake: Any) -> KindynosError:
-    texts = [str(piece) for piece in mistake["loc"]]
+    texts = [str(key_or_place) for key_or_place in mistake["loc"]]
     if texts[0] == "driver_tables":  # what the file calls table, of drivers
         texts = ["drivers", "table", *texts[2:]] if len(texts) > 2 else ["drivers", "table"]
     if mistake["type"] == "both":

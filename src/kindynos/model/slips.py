@@ -103,10 +103,10 @@ def _never(
     dated = any(isinstance(part, Name) and part.name in CALENDAR for part in node.operands)
     if not dated or not names <= {*CALENDAR, *program.givens} or not program.periods:
         return
-    known = {"period": np.arange(1.0, program.periods + 1)[:, None], **values}
-    if not names <= set(known):
+    values_by_name = {"period": np.arange(1.0, program.periods + 1)[:, None], **values}
+    if not names <= set(values_by_name):
         return
-    holds = np.asarray(node.evaluate(Scope(known, program.periods)))
+    holds = np.asarray(node.evaluate(Scope(values_by_name, program.periods)))
     if holds.ndim == 2 and not holds.any():
         parts = f" {node.symbol} ".join(_written(part) for part in node.operands)
         yield Slip(name, f"{parts} holds in none of the {program.periods} periods")

@@ -112,9 +112,9 @@ class _Review:
         self.found += self._percentages()
         if calculations:
             self.found += self._of_calculations()
-        found = list(dict.fromkeys(self.found))
+        findings = list(dict.fromkeys(self.found))
         return UnitReview(
-            found,
+            findings,
             proposed,
             self.unread,
             tuple(sorted(map(_shown_base, self.tracked))),
@@ -239,16 +239,16 @@ class _Review:
     def _of_calculations(self) -> Iterator[UnitFinding]:
         """Yield what functions and workbooks contradict, by how they scale."""
         told = set()
-        for item in scaling_findings(self.program, self.known):
-            if item.base not in self.tracked or (item.name, item.mend) in told:
+        for finding in scaling_findings(self.program, self.known):
+            if finding.base not in self.tracked or (finding.name, finding.mend) in told:
                 continue
-            told.add((item.name, item.mend))  # one finding for one wrong figure
-            shown, stated = _shown_base(item.base), self.texts.get(item.mend)
-            unit = {item.base: item.power} if item.power else {}
+            told.add((finding.name, finding.mend))  # one finding for one wrong figure
+            shown, stated = _shown_base(finding.base), self.texts.get(finding.mend)
+            unit = {finding.base: finding.power} if finding.power else {}
             would = self._words(Unit(unit)) if unit else f"no {shown}"
             yield UnitFinding(
-                item.name,
-                f"does not scale with {shown} as its unit says; it would if {item.mend} "
+                finding.name,
+                f"does not scale with {shown} as its unit says; it would if {finding.mend} "
                 f"({stated}) had {would} in its unit",
             )
 

@@ -120,9 +120,9 @@ def _plain(value: Any) -> Any:
     if isinstance(value, Distribution | StatedDistribution):
         return _plain(_distribution(value))
     if isinstance(value, Mapping):
-        return {str(key): _plain(item) for key, item in value.items() if item is not None}
+        return {str(key): _plain(part) for key, part in value.items() if part is not None}
     if isinstance(value, tuple | list):
-        return [_plain(item) for item in value]
+        return [_plain(part) for part in value]
     return value
 
 

@@ -158,19 +158,19 @@ def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes = NEW) ->
     best, on the same draws.
     """
     one_of("what", what, ("profit", "max_drawdown"))
-    item, two = compared.before[what], compared.after[what]
-    ends = np.percentile(np.concatenate([item.values, two.values]), [0.2, 99.8])
+    one, two = compared.before[what], compared.after[what]
+    ends = np.percentile(np.concatenate([one.values, two.values]), [0.2, 99.8])
     factor, term = (0.01, "per cent ") if what == "max_drawdown" else scale_of(ends)
     edges = np.linspace(float(ends[0]), float(ends[1]), 61)
     shares = []
-    for result, colour, label in ((item, MIDDLE, "today"), (two, ACCENT, "best")):
+    for result, colour, label in ((one, MIDDLE, "today"), (two, ACCENT, "best")):
         share = 100 * np.histogram(result.values, edges)[0] / result.size
         shares.append(share)
         mean = f"{label}, mean {number(float(f'{result.mean / factor:.3g}'))} {term}".strip()
         ax.stairs(share, edges / factor, fill=label == "today", color=colour, lw=2.2, label=mean)
     top = 1.25 * max(share.max() for share in shares)
     if what == "profit":
-        for result, colour, stroke in ((item, DARK, ":"), (two, ACCENT, "--")):
+        for result, colour, stroke in ((one, DARK, ":"), (two, ACCENT, "--")):
             value = -float(result.value_at_risk(compared.level))
             ax.axvline(value / factor, 0, 0.8, color=colour, ls=stroke, lw=1.8)
         ax.plot(
@@ -190,7 +190,7 @@ def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes = NEW) ->
     ax.set_ylabel("share of trials in each bar, per cent")
     name = what.replace("_", " ")
     ax.set_title(
-        f"Before and after: {name} over {compared.span}, {item.size:,} draws, the same for both"
+        f"Before and after: {name} over {compared.span}, {one.size:,} draws, the same for both"
     )
     ax.legend(loc="upper left")
 
@@ -225,25 +225,23 @@ def resampled_weights(resampled: Resampled, ax: Axes = NEW) -> None:
 
 
 @picture
-def walk_forward(answer: WalkForward, ax: Axes = NEW) -> None:
+def walk_forward(walk: WalkForward, ax: Axes = NEW) -> None:
     """Draw the value of 1 invested under the rule, buy and hold and equal weights, out of sample
     and after costs.
     """
-    for position, rule in enumerate(answer.values.columns):
+    for position, rule in enumerate(walk.values.columns):
         stroke, colour = STROKES[position], COLOURS[(1, 0, 3)[position]]
-        label = f"{rule}, {100 * (answer.values[rule].iloc[-1] - 1):+.1f} %"
-        ax.plot(
-            answer.values.index, answer.values[rule], color=colour, ls=stroke, lw=2, label=label
-        )
-    for date in answer.weights.index:
+        label = f"{rule}, {100 * (walk.values[rule].iloc[-1] - 1):+.1f} %"
+        ax.plot(walk.values.index, walk.values[rule], color=colour, ls=stroke, lw=2, label=label)
+    for date in walk.weights.index:
         ax.axvline(date, 0, 0.03, color=INK, lw=1)
     ax.axhline(1, color=INK, lw=0.8)
     ax.set_ylabel("value of 1 invested at the start")
     ax.set_xlabel(
-        f"weights are chosen again at the marks, every {answer.every}, from the {answer.window} "
+        f"weights are chosen again at the marks, every {walk.every}, from the {walk.window} "
         "returns before"
     )
     ax.set_title(
-        f"Out of sample, after trades that cost {100 * answer.cost:g} % of what is bought and sold"
+        f"Out of sample, after trades that cost {100 * walk.cost:g} % of what is bought and sold"
     )
     ax.legend()

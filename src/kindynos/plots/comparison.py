@@ -145,9 +145,9 @@ def _boxes(ax: Axes, results: dict[str, Result], most: float) -> None:
     )
     for box in artists["boxes"]:
         box.set(facecolor="#cfe0ef", edgecolor=DARK)
-    for piece in ("medians", "whiskers", "caps"):
-        for line in artists[piece]:
-            line.set(color=DARK, lw=1.8 if piece == "medians" else 1.2)
+    for element in ("medians", "whiskers", "caps"):
+        for line in artists[element]:
+            line.set(color=DARK, lw=1.8 if element == "medians" else 1.2)
     for mean in artists["means"]:
         mean.set(marker="o", markerfacecolor=ACCENT, markeredgecolor=ACCENT)
     ax.invert_yaxis()

@@ -27,13 +27,13 @@ def convergence(
     band.
     """
     frame = run.convergence(name, statistic, *arguments, **options)
-    valid = frame.dropna(subset=["error"])
+    with_error = frame.dropna(subset=["error"])
     unit = frame.attrs["unit"]
-    factor, label = scale_of((valid if len(valid) else frame)["value"].to_numpy(), unit)
+    factor, label = scale_of((with_error if len(with_error) else frame)["value"].to_numpy(), unit)
     ax.fill_between(
-        valid.index,
-        valid["low"],
-        valid["high"],
+        with_error.index,
+        with_error["low"],
+        with_error["high"],
         color=LIGHT,
         label="95 % interval of the estimate (from 5 blocks of trials on)",
     )

@@ -46,7 +46,7 @@ def decision(solution: Solution, what: str = "tree", figure: Figure = NEW) -> No
 
 def _node(
     ax: Axes,
-    piece: Any,
+    part: Any,
     place: tuple[float, float],
     path: Path,
     is_best: bool,
@@ -55,20 +55,20 @@ def _node(
 ) -> None:
     """Draw a part of the tree at its place, with its worth and its name."""
     x, y = place
-    marker = {"choice": "s", "event": "o", "test": "D", "payoff": "|"}[piece.kind]
+    marker = {"choice": "s", "event": "o", "test": "D", "payoff": "|"}[part.kind]
     colour = ACCENT if is_best else DARK
     ax.plot(
         x,
         y,
         marker,
-        ms=size * (0.9 if piece.kind != "payoff" else 1.1),
+        ms=size * (0.9 if part.kind != "payoff" else 1.1),
         color=colour,
         mec=colour,
         mfc="white",
         mew=1.6,
         zorder=3,
     )
-    value = short(float(piece.value) / factor)
+    value = short(float(part.value) / factor)
     ax.text(
         x + 0.03,
         y,
@@ -81,11 +81,11 @@ def _node(
         bbox={"fc": "white", "ec": "none", "pad": 0.4, "alpha": 0.85},
         zorder=2.5,
     )
-    if piece.kind != "payoff" and path:
+    if part.kind != "payoff" and path:
         ax.text(
             x,
             y - 0.32,
-            piece.name,
+            part.name,
             ha="center",
             va="bottom",
             fontsize=0.85 * size,

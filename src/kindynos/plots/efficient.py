@@ -14,12 +14,12 @@ ROOM = 0.5  # of the spread of the efficient decisions, around them
 
 
 @picture
-def efficient_decisions(answer: ModelFrontier, ax: Axes = NEW) -> None:
+def efficient_decisions(frontier: ModelFrontier, ax: Axes = NEW) -> None:
     """Draw the efficient decisions, with their errors on fresh draws and the decisions beside them,
     and those that they dominate as small marks.
     """
-    table, others = answer.table, answer.dominated
-    across, up = answer.against, answer.what
+    table, others = frontier.table, frontier.dominated
+    across, up = frontier.against, frontier.what
     if len(others):
         ax.plot(others[across], others[up], "x", color=MIDDLE, ms=4, label="dominated")
     ax.errorbar(
@@ -33,13 +33,16 @@ def efficient_decisions(answer: ModelFrontier, ax: Axes = NEW) -> None:
     for row in table.to_dict("records"):
         height = (row[up] - limits[1][0]) / (limits[1][1] - limits[1][0])
         if last is None or abs(height - last) >= APART:
-            words = [f"{name.replace('_', ' ')} {row[name]:.4g}" for name in answer.decisions]
+            words = [f"{name.replace('_', ' ')} {row[name]:.4g}" for name in frontier.decisions]
             ax.annotate(
                 f"  {', '.join(words)}", (row[across], row[up]), fontsize=9, va="bottom",
                 bbox={"fc": "white", "ec": "none", "alpha": 0.7, "pad": 0.5},
             )  # fmt: skip
             last = height
-    for axis, name, unit in ((ax.xaxis, across, answer.units[1]), (ax.yaxis, up, answer.units[0])):
+    for axis, name, unit in (
+        (ax.xaxis, across, frontier.units[1]),
+        (ax.yaxis, up, frontier.units[0]),
+    ):
         shown = [*table[name], *others[name]] if len(others) else list(table[name])
         factor, label = (0.01, "") if unit == "%" else scale_of(shown, unit)
         scaled_ticks(axis, factor)

@@ -87,12 +87,12 @@ def _densities(
     ax.hist(values, edges.tolist(), density=True, color=LIGHT, ec="white", label="values")
     room = 0.08 * float(np.ptp(values))
     x = np.linspace(edges[0] - room, edges[-1] + room, POINTS)
-    for item, colour, stroke in zip(selected, COLOURS, STROKES, strict=False):
-        density = np.asarray(item.pdf(x))
+    for distribution, colour, stroke in zip(selected, COLOURS, STROKES, strict=False):
+        density = np.asarray(distribution.pdf(x))
         if thresholds is not None:  # of what is recorded
-            seen = 1 / np.array([item.chance(above=float(at)) for at in thresholds])
+            seen = 1 / np.array([distribution.chance(above=float(at)) for at in thresholds])
             density = density * ((x[:, None] > thresholds) * seen).mean(axis=1)
-        ax.plot(x, density, color=colour, ls=stroke, lw=2, label=_label(item))
+        ax.plot(x, density, color=colour, ls=stroke, lw=2, label=_label(distribution))
     ax.plot(values, np.full(len(values), -0.03 * heights.max()), "|", color=INK, alpha=0.5, ms=6)
     ax.set_ylim(-0.06 * heights.max(), 1.45 * heights.max())
     ax.set_yticks([])
@@ -101,11 +101,18 @@ def _densities(
 
 def _counts(ax: Axes, selected: list[Distribution], values: Floats) -> None:
     k = np.arange(values.min(), values.max() + 1)
-    seen = np.array([(values == item).mean() for item in k])
+    seen = np.array([(values == distribution).mean() for distribution in k])
     ax.bar(k, seen, color=LIGHT, width=0.9, label="values")
-    for item, colour, stroke in zip(selected, COLOURS, STROKES, strict=False):
+    for distribution, colour, stroke in zip(selected, COLOURS, STROKES, strict=False):
         ax.plot(
-            k, item.pmf(k), color=colour, ls=stroke, marker="o", ms=4, lw=1.2, label=_label(item)
+            k,
+            distribution.pmf(k),
+            color=colour,
+            ls=stroke,
+            marker="o",
+            ms=4,
+            lw=1.2,
+            label=_label(distribution),
         )
     ax.set_ylim(0, 1.4 * seen.max())
     ax.set_ylabel("share of the values")
@@ -161,12 +168,12 @@ def _quantiles(
 
 @picture
 def normality(
-    answer: Normality, ax: Axes = NEW, name: str | None = None, unit: str | None = None
+    tests: Normality, ax: Axes = NEW, name: str | None = None, unit: str | None = None
 ) -> None:
     """Draw a histogram of values with the normal density of their mean and sd, and what the tests
     say of them.
     """
-    values = answer.values
+    values = tests.values
     mean, sd = float(values.mean()), float(values.std(ddof=1))
     edges = _bars(values)
     ax.hist(
@@ -189,8 +196,8 @@ def normality(
     ax.set_xlabel(f"{(name or 'value').replace('_', ' ')}{f' ({inside})' if inside else ''}")
     ax.set_ylabel("density (area is chance)")
     ax.set_yticks([])
-    said = f"skewness {answer.skewness:.2f}, excess kurtosis {answer.excess_kurtosis:.2f}"
-    deciding = answer.tests[0]
+    said = f"skewness {tests.skewness:.2f}, excess kurtosis {tests.excess_kurtosis:.2f}"
+    deciding = tests.tests[0]
     ax.set_title(
         f"{(name or 'Values').replace('_', ' ').capitalize()} against the normal: {said}; "
         f"{deciding.name} {p_value(deciding.p)}"

@@ -27,23 +27,23 @@ MOST_PANELS = 6
 
 
 @picture
-def optimum(answer: Optimum, ax: Axes = NEW) -> None:
+def optimum(optimized: Optimum, ax: Axes = NEW) -> None:
     """Draw the objective against each decision at all points tried, or over two decisions as a map
     of points.
 
     Points that break a constraint are crosses, and the title says which constraint binds.
     """
-    names = list(answer.decisions)
-    frame = answer.evaluations.dropna(subset=[answer.what])
+    names = list(optimized.decisions)
+    frame = optimized.evaluations.dropna(subset=[optimized.what])
     ranged = [name for name in names if frame[name].nunique() > 2]
     if len(names) == 2 and len(ranged) == 2:
-        _over_two(ax, answer, frame, names)
+        _over_two(ax, optimized, frame, names)
     elif len(names) == 1:
-        _over_one(ax, answer, frame, names[0])
+        _over_one(ax, optimized, frame, names[0])
     else:
-        _each(ax, answer, frame, names[:MOST_PANELS])
+        _each(ax, optimized, frame, names[:MOST_PANELS])
         return
-    ax.set_title(_title(answer), pad=14)
+    ax.set_title(_title(optimized), pad=14)
 
 
 def _title(optimum: Optimum) -> str:

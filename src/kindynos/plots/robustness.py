@@ -9,15 +9,15 @@ from kindynos.studies.robustness import Robustness
 
 
 @picture
-def robustness(answer: Robustness, figure: str | None = None, ax: Axes = NEW) -> None:
+def robustness(departed: Robustness, figure: str | None = None, ax: Axes = NEW) -> None:
     """Draw a bar from the stated figure to what each departure makes of it, the largest first,
     with the error of the difference.
     """
-    name = next(iter(answer.stated)) if figure is None else figure
-    rows, stated = answer.moved(name), float(answer.stated[name])
+    name = next(iter(departed.stated)) if figure is None else figure
+    rows, stated = departed.moved(name), float(departed.stated[name])
     chance = name.startswith("chance")
-    factor, label = (0.01, "") if chance else scale_of([stated, *rows["value"]], answer.unit)
-    worse = 1 if chance or answer.better == "low" else -1
+    factor, label = (0.01, "") if chance else scale_of([stated, *rows["value"]], departed.unit)
+    worse = 1 if chance or departed.better == "low" else -1
     for place, row in enumerate(rows.to_dict("records")):
         gap = row["difference"]
         colour, hatch = (ACCENT, "//") if gap * worse > 0 else (DARK, "")
@@ -30,8 +30,8 @@ def robustness(answer: Robustness, figure: str | None = None, ax: Axes = NEW) ->
     ax.set_yticks(range(len(rows)), [str(key).replace("_", " ") for key in rows.index])
     ax.invert_yaxis()
     scaled_ticks(ax.xaxis, factor)
-    inside = "%" if chance else f"{label}{answer.unit or ''}".strip()
-    outcome, words = answer.outcome.replace("_", " "), name.replace("percentile ", "P")
+    inside = "%" if chance else f"{label}{departed.unit or ''}".strip()
+    outcome, words = departed.outcome.replace("_", " "), name.replace("percentile ", "P")
     what = f"chance of {outcome} {words.partition(' ')[2]}" if chance else f"{words} of {outcome}"
     ax.set_xlabel(f"{what.replace('_', ' ')} ({inside or '1'})")
     ax.set_title(f"What the assumptions behind {outcome} are worth, from as stated; hatched: worse")

@@ -60,8 +60,8 @@ def scatter_of(joint_distribution: JointDistribution, figure: Figure = NEW) -> N
         figure.add_subplot(grid[1, 1], sharey=ax),
     )
     a, b = joint_distribution.x.values, joint_distribution.y.values
-    valid = np.isfinite(a) & np.isfinite(b)
-    a, b = a[valid], b[valid]
+    finite = np.isfinite(a) & np.isfinite(b)
+    a, b = a[finite], b[finite]
     many = len(a) > 1_000
     ax.plot(
         a[:MOST_POINTS],
@@ -76,7 +76,7 @@ def scatter_of(joint_distribution: JointDistribution, figure: Figure = NEW) -> N
     _quadrants(ax, joint_distribution)
     bars: Any = {"color": MIDDLE, "ec": "white", "lw": 0.4}
     if joint_distribution.x.weights is not None:
-        bars["weights"] = joint_distribution.x.weights[valid]
+        bars["weights"] = joint_distribution.x.weights[finite]
     above.hist(a, 50, **bars)
     beside.hist(b, 50, **bars, orientation="horizontal")
     for side in (above, beside):
@@ -106,7 +106,7 @@ def _named(ax: Axes, x: Result, y: Result) -> None:
 
 def _quadrants(ax: Axes, joint_distribution: JointDistribution) -> None:
     """Write the share of trials into the outer corner of each quadrant."""
-    keys = [(item, two) for item in SIDES for two in SIDES]
+    keys = [(one, two) for one in SIDES for two in SIDES]
     lacking = (
         []
         if joint_distribution.without_value is None
@@ -115,8 +115,8 @@ def _quadrants(ax: Axes, joint_distribution: JointDistribution) -> None:
     texts = shares([*(float(joint_distribution.quadrants[key]) for key in keys), *lacking])[
         : len(keys)
     ]
-    for (item, two), text in zip(keys, texts, strict=True):
-        right, top = item == "above", two == "above"
+    for (one, two), text in zip(keys, texts, strict=True):
+        right, top = one == "above", two == "above"
         ax.text(
             0.99 if right else 0.01,
             0.98 if top else 0.02,

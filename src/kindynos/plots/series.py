@@ -78,32 +78,34 @@ def series_fan(
 
 
 @page
-def diagnostics(answer: Diagnostics, figure: Figure = NEW) -> None:
+def diagnostics(diagnosed: Diagnostics, figure: Figure = NEW) -> None:
     """Draw a page on a series or on residuals: values in time, both autocorrelations with their
     band, and a histogram.
     """
     top, left, right, bottom = figure.subplot_mosaic("AA;BC;DD").values()
-    values = answer.values
+    values = diagnosed.values
     top.axhline(float(np.nanmean(values)), color=MIDDLE, lw=1)
     top.plot(np.arange(1, len(values) + 1), values, color=DARK, lw=1, marker=".", ms=4)
-    top.set_title(f"{answer.of[0].upper()}{answer.of[1:]}, {int((~np.isnan(values)).sum())} values")
+    top.set_title(
+        f"{diagnosed.of[0].upper()}{diagnosed.of[1:]}, {int((~np.isnan(values)).sum())} values"
+    )
     top.set_xlabel("period")
     for ax, bars, title in (
-        (left, answer.autocorrelations, "Autocorrelation"),
-        (right, answer.partial, "Partial autocorrelation"),
+        (left, diagnosed.autocorrelations, "Autocorrelation"),
+        (right, diagnosed.partial, "Partial autocorrelation"),
     ):
         lags = np.arange(1, len(bars) + 1)
-        ax.axhspan(-answer.band, answer.band, color=LIGHT, lw=0)
+        ax.axhspan(-diagnosed.band, diagnosed.band, color=LIGHT, lw=0)
         ax.bar(
             lags,
             bars,
             width=0.35,
-            color=[ACCENT if abs(bar) > answer.band else DARK for bar in bars],
+            color=[ACCENT if abs(bar) > diagnosed.band else DARK for bar in bars],
         )
         ax.axhline(0, color=INK, lw=0.8)
         ax.set_title(f"{title}; 95 % of independent values lie in the band", fontsize=11)
         ax.set_xlabel("lag, periods")
-        most = max(1.2 * float(np.abs(bars).max()), 1.6 * answer.band)
+        most = max(1.2 * float(np.abs(bars).max()), 1.6 * diagnosed.band)
         ax.set_ylim(-most, most)
     value = values[~np.isnan(values)]
     bottom.hist(value, min(30, max(8, len(value) // 6)), density=True, color=LIGHT, ec="white")
@@ -112,10 +114,10 @@ def diagnostics(answer: Diagnostics, figure: Figure = NEW) -> None:
     curve = np.exp(-0.5 * ((x - mean) / sd) ** 2) / (sd * np.sqrt(2 * np.pi))
     bottom.plot(x, curve, color=ACCENT, ls="--", lw=2, label="normal")
     bottom.set_yticks([])
-    bottom.set_xlabel("value" if answer.of == "series" else "residual, in sd")
+    bottom.set_xlabel("value" if diagnosed.of == "series" else "residual, in sd")
     bottom.legend()
     bottom.set_title(
-        "; ".join(f"{test.name}: {test.words}" for test in answer.tests), fontsize=10, wrap=True
+        "; ".join(f"{test.name}: {test.words}" for test in diagnosed.tests), fontsize=10, wrap=True
     )
     for ax in (top, left, right, bottom):
         bare(ax)

@@ -258,12 +258,12 @@ def _pairs(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
 
 
 @picture
-def goal(answer: Goal, ax: Axes = NEW) -> None:
+def goal(solved: Goal, ax: Axes = NEW) -> None:
     """Draw the statistic against the value tried, with the goal and the value that reaches it."""
-    frame, chance = answer.evaluations, answer.what.startswith("chance")
+    frame, chance = solved.evaluations, solved.what.startswith("chance")
     y = frame["statistic"].to_numpy()
-    times = 1.0 if chance else times_shown(answer.outcome_unit)
-    description = per_cent(answer.goal) if chance else number(answer.goal * times)
+    times = 1.0 if chance else times_shown(solved.outcome_unit)
+    description = per_cent(solved.goal) if chance else number(solved.goal * times)
     errors = frame["error"].fillna(0).to_numpy()
     ax.errorbar(
         frame["value"],
@@ -275,25 +275,25 @@ def goal(answer: Goal, ax: Axes = NEW) -> None:
         capsize=3,
         label="tried, with 95 % error",
     )
-    ax.axhline(answer.goal, color=INK, lw=1, ls=":", label=f"goal {description}")
-    own = times_shown(answer.unit)
-    reached = Estimate(float(answer.value) * own, answer.value.low * own, answer.value.high * own)
+    ax.axhline(solved.goal, color=INK, lw=1, ls=":", label=f"goal {description}")
+    own = times_shown(solved.unit)
+    reached = Estimate(float(solved.value) * own, solved.value.low * own, solved.value.high * own)
     value = " ".join(with_error(reached))
-    ax.axvline(float(answer.value), color=ACCENT, lw=2, ls="--", label=f"reached at {value}")
-    if answer.value.error > 0:
-        ax.axvspan(answer.value.low, answer.value.high, color=ACCENT, alpha=0.15, lw=0)
-    side, label = scale_of(frame["value"].to_numpy(), answer.unit)
+    ax.axvline(float(solved.value), color=ACCENT, lw=2, ls="--", label=f"reached at {value}")
+    if solved.value.error > 0:
+        ax.axvspan(solved.value.low, solved.value.high, color=ACCENT, alpha=0.15, lw=0)
+    side, label = scale_of(frame["value"].to_numpy(), solved.unit)
     scaled_ticks(ax.xaxis, side)
-    ax.set_xlabel(quantity_label(answer.name.replace(".", " "), answer.unit, label))
-    what = answer.what.replace("_", " ")
+    ax.set_xlabel(quantity_label(solved.name.replace(".", " "), solved.unit, label))
+    what = solved.what.replace("_", " ")
     if chance:
         ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
         ax.set_ylabel(what)
     else:
-        factor, label = scale_of(np.append(y, answer.goal), answer.outcome_unit)
+        factor, label = scale_of(np.append(y, solved.goal), solved.outcome_unit)
         scaled_ticks(ax.yaxis, factor)
-        ax.set_ylabel(quantity_label(what, answer.outcome_unit, label))
+        ax.set_ylabel(quantity_label(what, solved.outcome_unit, label))
     ax.set_title(
-        f"Which {answer.name.replace('_', ' ').replace('.', ' ')} makes the {what} {description}"
+        f"Which {solved.name.replace('_', ' ').replace('.', ' ')} makes the {what} {description}"
     )
     ax.legend()

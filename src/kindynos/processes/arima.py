@@ -270,9 +270,9 @@ class Arima(InPeriods):
                 row += value * path[now - i]
             for i, value in shifted:
                 row += value * every[shock - i]
-        answer = path[len(own) :]
-        answer += self._added(at.effects, periods)
-        return np.exp(answer, out=answer) if self.log else answer
+        evolved = path[len(own) :]
+        evolved += self._added(at.effects, periods)
+        return np.exp(evolved, out=evolved) if self.log else evolved
 
     def _moments(self, periods: int) -> tuple[Floats, Floats]:
         """Return mean and variance ``(periods,)`` of the value, or of its log, in each period from
@@ -430,8 +430,8 @@ class Arima(InPeriods):
         estimated = type(self)._fit(
             self.history, order, seasonal, self.log, self._has_constant, begin, self.exog
         )
-        answer: Self = same_process(self, estimated, (*COEFFICIENTS, "sd", "constant"))
-        return answer
+        refitted: Self = same_process(self, estimated, (*COEFFICIENTS, "sd", "constant"))
+        return refitted
 
     def _named_parameters(self, theta: Floats) -> Any:
         """Return parameters picked from those that the series allows, with the shocks that
@@ -440,17 +440,17 @@ class Arima(InPeriods):
         assert self.fitted is not None
         rows = self.fitted.estimated.rows
         smaller = np.minimum((ndtr(theta[0]) * len(rows)).astype(np.int64), len(rows) - 1)
-        answer: dict[str, Any] = {
+        parameters: dict[str, Any] = {
             name: _columns(rows, name)[:, smaller]
             for name in (*COEFFICIENTS, "constant", "sd", "innovations")
         }
         for name in COEFFICIENTS:
-            answer[name] = tuple(answer[name])
-        answer["effects"] = {
+            parameters[name] = tuple(parameters[name])
+        parameters["effects"] = {
             name: np.array([row["effects"][name] for row in rows])[smaller] for name in self.effects
         }
         return SimpleNamespace(
-            **{**answer, "constant": answer["constant"][0], "sd": answer["sd"][0]}
+            **{**parameters, "constant": parameters["constant"][0], "sd": parameters["sd"][0]}
         )
 
     def _redrawn(self, count: int) -> list[Self]:

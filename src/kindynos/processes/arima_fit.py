@@ -70,39 +70,41 @@ class Orders:
     def coefficients(self, theta: Floats) -> dict[str, tuple[float, ...]]:
         """Return the coefficients by name from their free form, which may be any numbers."""
         partial = [math.tanh(max(min(value, FARTHEST), -FARTHEST)) for value in theta.tolist()]
-        answer, begin = {}, 0
+        by_name, begin = {}, 0
         for name, sign, count in (
             ("ar", 1.0, self.ar),
             ("ma", -1.0, self.ma),
             ("seasonal_ar", 1.0, self.seasonal_ar),
             ("seasonal_ma", -1.0, self.seasonal_ma),
         ):
-            answer[name] = tuple(
+            by_name[name] = tuple(
                 sign * value for value in from_partial(partial[begin : begin + count])
             )
             begin += count
-        return answer
+        return by_name
 
-    def theta_of(self, answer: Mapping[str, Any]) -> Floats:
+    def theta_of(self, coefficients: Mapping[str, Any]) -> Floats:
         """Return the free form of coefficients, which must be stationary and invertible."""
         parts: list[float] = []
         for name, sign in (("ar", 1.0), ("ma", -1.0), ("seasonal_ar", 1.0), ("seasonal_ma", -1.0)):
-            parts += partial_of([sign * value for value in answer[name]])
+            parts += partial_of([sign * value for value in coefficients[name]])
         return np.asarray(np.arctanh(np.clip(parts, -FARTHEST_PARTIAL, FARTHEST_PARTIAL)))
 
-    def whole(self, answer: Mapping[str, Any]) -> tuple[Floats, Floats]:
+    def whole(self, coefficients: Mapping[str, Any]) -> tuple[Floats, Floats]:
         """Return the coefficients of the autoregressive and moving-average part as they are
         multiplied out.
         """
         if not (self.seasonal_ar or self.seasonal_ma):
-            return np.array(answer["ar"], dtype=np.float64), np.array(
-                answer["ma"], dtype=np.float64
+            return np.array(coefficients["ar"], dtype=np.float64), np.array(
+                coefficients["ma"], dtype=np.float64
             )
         ar = multiplied(
-            polynomial(answer["ar"], -1.0), polynomial(answer["seasonal_ar"], -1.0, self.season)
+            polynomial(coefficients["ar"], -1.0),
+            polynomial(coefficients["seasonal_ar"], -1.0, self.season),
         )
         ma = multiplied(
-            polynomial(answer["ma"], 1.0), polynomial(answer["seasonal_ma"], 1.0, self.season)
+            polynomial(coefficients["ma"], 1.0),
+            polynomial(coefficients["seasonal_ma"], 1.0, self.season),
         )
         return -np.array(ar[1:], dtype=np.float64), np.array(ma[1:], dtype=np.float64)
 
@@ -133,8 +135,8 @@ class Solved:
     @property
     def fixed_errors(self) -> Floats:
         """The standard errors of the constant and the effects."""
-        answer: Floats = self.sd * np.sqrt((self.fixed_spread**2).sum(axis=1))
-        return answer
+        errors: Floats = self.sd * np.sqrt((self.fixed_spread**2).sum(axis=1))
+        return errors
 
 
 def effects_among(fixed: Mapping[str, float]) -> dict[str, float]:
@@ -184,12 +186,12 @@ class ArimaLikelihood:
         each missing value ``(values, columns)``.
         """
         missing = np.flatnonzero(np.isnan(self.series))
-        valid = 1 + len(self.exog)
-        raw = np.zeros((len(self.series), valid + len(missing)))
+        columns_before = 1 + len(self.exog)
+        raw = np.zeros((len(self.series), columns_before + len(missing)))
         raw[:, 0] = np.nan_to_num(self.series)
         for position, column in enumerate(self.exog.values(), start=1):
             raw[:, position] = column
-        raw[missing, valid + np.arange(len(missing))] = 1.0
+        raw[missing, columns_before + np.arange(len(missing))] = 1.0
         columns = differenced(
             raw, self.orders.differences, self.orders.seasonal_differences, self.orders.season
         )
@@ -201,11 +203,11 @@ class ArimaLikelihood:
         """The number of differenced values that are known."""
         return len(self.series) - self.orders.lost - int(np.isnan(self.series).sum())
 
-    def at(self, answer: Mapping[str, Any]) -> Solved:
+    def at(self, coefficients: Mapping[str, Any]) -> Solved:
         """Return the likelihood at coefficients by name. Raises numpy.linalg.LinAlgError where it
         cannot be had.
         """
-        phi, theta = self.orders.whole(answer)
+        phi, theta = self.orders.whole(coefficients)
         columns, half = whitened(self._columns, phi, theta)
         target, others = columns[:, 0], columns[:, 1:]
         first = self.fixed
@@ -221,10 +223,10 @@ class ArimaLikelihood:
         missing: Floats = np.asarray(-best[first:], dtype=np.float64)
         return Solved(value, sd, fixed, spread, target, missing, others[:, :first])
 
-    def innovations(self, answer: Mapping[str, Any], constant: float) -> Floats:
+    def innovations(self, coefficients: Mapping[str, Any], constant: float) -> Floats:
         """Return the innovations of a complete series at coefficients and a constant."""
         columns = self._columns[:, :1] - constant
-        return whitened(np.asfortranarray(columns), *self.orders.whole(answer))[0][:, 0]
+        return whitened(np.asfortranarray(columns), *self.orders.whole(coefficients))[0][:, 0]
 
     def cost(self, theta: Floats) -> float:
         """Return the negative log likelihood at free parameters."""
@@ -249,14 +251,14 @@ class ArimaLikelihood:
 
         def searched(start: Floats, steps: int) -> tuple[float, Floats]:
             options = {"gtol": tolerance, "ftol": 1e-11, "maxiter": steps}
-            answer = minimize(
+            solution = minimize(
                 self.cost,
                 np.clip(start, -FARTHEST, FARTHEST),
                 method="L-BFGS-B",
                 bounds=[(-FARTHEST, FARTHEST)] * len(start),
                 options=options,
             )
-            return float(answer.fun), answer.x
+            return float(solution.fun), solution.x
 
         if len(starts) > KEPT:
             rough = sorted(

@@ -27,23 +27,23 @@ def multiplied(first: Sequence[Any], second: Sequence[Any]) -> list[Any]:
     """Return the product of two polynomials by their coefficients, the constant first; coefficients
     may be arrays.
     """
-    answer: list[Any] = [0.0] * (len(first) + len(second) - 1)
+    product: list[Any] = [0.0] * (len(first) + len(second) - 1)
     for i, a in enumerate(first):
         if isinstance(a, float | int) and a == 0:
             continue
         for j, b in enumerate(second):
             if not (isinstance(b, float | int) and b == 0):
-                answer[i + j] = answer[i + j] + a * b
-    return answer
+                product[i + j] = product[i + j] + a * b
+    return product
 
 
 def polynomial(coefficients: Sequence[Any], sign: float, step: int = 1) -> list[Any]:
     """Return 1 + sign c_1 B^step + sign c_2 B^(2 step) + ... by its coefficients."""
-    answer: list[Any] = [0.0] * (step * len(coefficients) + 1)
-    answer[0] = 1.0
+    spread: list[Any] = [0.0] * (step * len(coefficients) + 1)
+    spread[0] = 1.0
     for i, value in enumerate(coefficients, start=1):
-        answer[step * i] = sign * value
-    return answer
+        spread[step * i] = sign * value
+    return spread
 
 
 def from_partial(partial: Sequence[float]) -> list[float]:
@@ -91,8 +91,8 @@ def psi_weights(phi: ArrayLike, theta: ArrayLike, count: int) -> Floats:
     # psi_k - phi_1 psi_{k-1} - ... = theta_k, row by row
     band = np.ones((min(len(own), count - 1) + 1, count))
     band[1:] = -own[: len(band) - 1, None]
-    answer, _ = _lapack().dtbtrs(band, right[:, None], uplo="L", diag="U")
-    return np.asarray(answer[:, 0])
+    weights, _ = _lapack().dtbtrs(band, right[:, None], uplo="L", diag="U")
+    return np.asarray(weights[:, 0])
 
 
 def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats | None = None) -> Floats:
@@ -111,11 +111,11 @@ def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats | None
     for i in np.flatnonzero(phi).tolist():
         # one column of each row, so that none is hit twice
         matrix[rows, np.abs(rows - i - 1)] -= phi[i]
-    answer = np.zeros(max(count, size))
-    answer[:size] = np.linalg.solve(matrix, right[:size])
+    covariances = np.zeros(max(count, size))
+    covariances[:size] = np.linalg.solve(matrix, right[:size])
     for k in range(size, count):
-        answer[k] = phi @ answer[k - p : k][::-1] + right[k]
-    return answer[:count]
+        covariances[k] = phi @ covariances[k - p : k][::-1] + right[k]
+    return covariances[:count]
 
 
 def _with_noise(phi: Floats, theta: Floats) -> Floats:

@@ -233,14 +233,14 @@ class Process(ABC, Inline):
         """
         draws = self._draws(periods, trials, seed, dt, antithetic, moment_matching, uncertain)
         check_memory(f"{trials:,} paths of {periods:,} periods", 8.0 * (periods + 1) * trials)
-        answer: Floats = np.empty((draws.periods + 1, trials))
-        answer[0] = self.start_value
+        path_values: Floats = np.empty((draws.periods + 1, trials))
+        path_values[0] = self.start_value
 
-        def fill(piece: slice, values: Floats) -> None:
-            answer[1:, piece] = values
+        def fill(span: slice, values: Floats) -> None:
+            path_values[1:, span] = values
 
         each_block(self, draws, fill)
-        return answer
+        return path_values
 
     @checked
     def max_drawdowns(
@@ -266,21 +266,21 @@ class Process(ABC, Inline):
                 owner=type(self).__name__,
             )
         draws = self._draws(periods, trials, seed, dt, antithetic, False, uncertain)
-        answer: Floats = np.empty(trials)
+        drawdowns: Floats = np.empty(trials)
 
-        def work(block: int, piece: slice) -> None:
-            at = drawn_parameters(self, draws, piece, block) if uncertain else self
-            answer[piece] = self._drawdowns(draws, piece, block, at)
+        def work(block: int, span: slice) -> None:
+            at = drawn_parameters(self, draws, span, block) if uncertain else self
+            drawdowns[span] = self._drawdowns(draws, span, block, at)
 
         each_part(work, draws.parts(self.shocks * (self.gap + periods)))
-        return np.asarray(-np.expm1(answer, out=answer))
+        return np.asarray(-np.expm1(drawdowns, out=drawdowns))
 
-    def _drawdowns(self, draws: PathDraws, piece: slice, block: int, at: Any) -> Floats:
+    def _drawdowns(self, draws: PathDraws, span: slice, block: int, at: Any) -> Floats:
         """Return the maximum drawdown of each trial of a block, as the log of value over the
         highest before.
         """
         rows = self.gap + draws.periods
-        shocks = draws.normals(self.shocks * rows, piece, block).reshape(self.shocks, rows, -1)
+        shocks = draws.normals(self.shocks * rows, span, block).reshape(self.shocks, rows, -1)
         logs = self._logs(shocks, draws.dt, at)[self.gap :]
         return deepest_drop(logs, np.zeros(logs.shape[1]), np.subtract)
 
@@ -371,8 +371,8 @@ class Process(ABC, Inline):
         draws = self._draws(count, trials, seed, time / count, False, False, uncertain)
         ends: Floats = np.empty(draws.trials)
 
-        def fill(piece: slice, values: Floats) -> None:
-            ends[piece] = values[-1]
+        def fill(span: slice, values: Floats) -> None:
+            ends[span] = values[-1]
 
         each_block(self, draws, fill)
         return ends
@@ -462,11 +462,11 @@ class Process(ABC, Inline):
         check_integer("draws", draws, least=20, most=MOST_DRAWS)
 
         def as_estimate(process: Process) -> Estimate:
-            answer = figure(process)
+            value = figure(process)
             return (
-                answer
-                if isinstance(answer, Estimate)
-                else Estimate(number("what figure returns", answer))
+                value
+                if isinstance(value, Estimate)
+                else Estimate(number("what figure returns", value))
             )
 
         return with_estimation_error(self, as_estimate(self), as_estimate, draws, self.basis)

@@ -132,15 +132,15 @@ class GeometricBrownianMotion(Process):
         steps = self._summed(shocks, dt, at, math.log(self.start))
         return np.exp(steps, out=steps)
 
-    def _drawdowns(self, draws: PathDraws, piece: slice, block: int, at: Any) -> Floats:
+    def _drawdowns(self, draws: PathDraws, span: slice, block: int, at: Any) -> Floats:
         spread, shift = (
             at.volatility * math.sqrt(draws.dt),
             (at.drift - at.volatility**2 / 2) * draws.dt,
         )
-        level = np.zeros(piece.stop - piece.start)
+        level = np.zeros(span.stop - span.start)
 
         def levels() -> Iterator[Floats]:
-            for shock in draws.rows(piece, block):  # in logs, with no row kept
+            for shock in draws.rows(span, block):  # in logs, with no row kept
                 np.multiply(shock, spread, out=shock)
                 np.add(shock, shift, out=shock)
                 np.add(level, shock, out=level)

@@ -48,9 +48,9 @@ class PathDraws:
             slice(begin, min(begin + size, self.trials)) for begin in range(0, self.trials, size)
         ]
 
-    def normals(self, rows: int, piece: slice, block: int) -> Floats:
+    def normals(self, rows: int, span: slice, block: int) -> Floats:
         """Return the shocks of a block, ``(rows, trials)``."""
-        trials = piece.stop - piece.start
+        trials = span.stop - span.start
         generator = stream(self.seed, "paths", block)
         if not self.antithetic:
             shocks = generator.standard_normal((rows, trials))
@@ -64,11 +64,11 @@ class PathDraws:
             shocks /= shocks.std(axis=1, keepdims=True)
         return shocks
 
-    def rows(self, piece: slice, block: int) -> Iterator[Floats]:
+    def rows(self, span: slice, block: int) -> Iterator[Floats]:
         """Give the same shocks row by row, where one row per period is enough and may be
         overwritten.
         """
-        trials = piece.stop - piece.start
+        trials = span.stop - span.start
         generator = stream(self.seed, "paths", block)
         half = -(-trials // 2) if self.antithetic else trials
         row: Floats = np.empty(trials)
@@ -109,11 +109,11 @@ def each_block(process: Evolving, draws: PathDraws, fill: Callable[[slice, Float
     shape = (process.shocks, process.gap + draws.periods, -1)
     rows = process.shocks * (process.gap + draws.periods)
 
-    def work(block: int, piece: slice) -> None:
-        shocks = draws.normals(rows, piece, block).reshape(shape)
-        at = drawn_parameters(process, draws, piece, block) if draws.uncertain else process
+    def work(block: int, span: slice) -> None:
+        shocks = draws.normals(rows, span, block).reshape(shape)
+        at = drawn_parameters(process, draws, span, block) if draws.uncertain else process
         with np.errstate(over="ignore", under="ignore"):
-            fill(piece, process._ahead(shocks, draws.dt, at))
+            fill(span, process._ahead(shocks, draws.dt, at))
 
     each_part(work, draws.parts(rows))
 
@@ -123,10 +123,10 @@ def each_part(work: Callable[[int, slice], None], parts: list[slice]) -> None:
     on_threads(lambda block: work(block, parts[block]), range(len(parts)))
 
 
-def drawn_parameters(process: Evolving, draws: PathDraws, piece: slice, block: int) -> Any:
+def drawn_parameters(process: Evolving, draws: PathDraws, span: slice, block: int) -> Any:
     """Return a fitted process's parameters drawn from their sampling distribution, one set per
     trial.
     """
     assert process.fitted is not None
-    shape = (len(process.fitted.theta), piece.stop - piece.start)
+    shape = (len(process.fitted.theta), span.stop - span.start)
     return process._parameters_at(stream(draws.seed, "parameters", block).standard_normal(shape))

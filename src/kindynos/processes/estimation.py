@@ -46,15 +46,15 @@ def open_intervals(
         return {}
     own, result = again(process), [again(other) for other in others]
     point = t_point(len(batches) - 1)
-    answer: dict[str, tuple[float, float]] = {}
+    intervals: dict[str, tuple[float, float]] = {}
     for name, value in figures.items():
         gaps = np.array([other[name] for other in result]) - own[name]
         low, high = ends_of_draws(gaps)
         parts = np.array([batch[name] for batch in batches])
         sampling = point * float(parts.std(ddof=1)) / math.sqrt(len(parts))
         centre, half = value + (low + high) / 2, math.hypot((high - low) / 2, sampling)
-        answer[name] = (centre - half, centre + half)
-    return answer
+        intervals[name] = (centre - half, centre + half)
+    return intervals
 
 
 def with_estimation_error(
@@ -70,11 +70,11 @@ def with_estimation_error(
     ``again`` gives the same figure of another process; the spread that its own sampling error makes
     is taken out.
     """
-    agains = [again(item) for item in process._redrawn(draws)]
+    agains = [again(draw) for draw in process._redrawn(draws)]
     if not agains:
         return Estimate(value.value, value.low, value.high, value.rough, note or value.note)
-    low, high = ends_of_draws([float(item) for item in agains])
-    inner = float(np.nanmedian([0.0 if math.isnan(item.error) else item.error for item in agains]))
+    low, high = ends_of_draws([float(draw) for draw in agains])
+    inner = float(np.nanmedian([0.0 if math.isnan(draw.error) else draw.error for draw in agains]))
     own = 0.0 if math.isnan(value.error) else value.error
 
     def reach(gap: float) -> float:

@@ -253,9 +253,9 @@ class Garch(InPeriods):
         estimated: OpenGarch = self.fitted.estimated
         rows = picked(estimated.rows, theta[0])
         names = estimated.names
-        answer = dict(zip(names, rows, strict=True))
+        parameters = dict(zip(names, rows, strict=True))
         last = np.full(rows.shape[1], self.last or 0.0)
-        base = {"ar": np.zeros(rows.shape[1]), "df": None, **answer, "last": last}
+        base = {"ar": np.zeros(rows.shape[1]), "df": None, **parameters, "last": last}
         return SimpleNamespace(**base)
 
 
@@ -335,27 +335,30 @@ class GarchLikelihood:
         free = iter(np.asarray(theta).tolist())
         mean, log_volatility = self.unit * next(free), min(max(next(free), -10.0), 10.0)
         persistence = MOST_PERSISTENT * float(expit(next(free)))
-        answer = {
+        parameters = {
             "volatility": self.unit * math.exp(log_volatility),
             "reaction": persistence * float(expit(next(free))),
             "persistence": persistence,
             "mean": mean,
         }
         if self.autoregressive:
-            answer["ar"] = math.tanh(next(free))
+            parameters["ar"] = math.tanh(next(free))
         if self.student:
-            answer["df"] = 2 + math.exp(min(max(next(free), -30.0), math.log(MOST_DF - 2)))
-        return answer
+            parameters["df"] = 2 + math.exp(min(max(next(free), -30.0), math.log(MOST_DF - 2)))
+        return parameters
 
-    def shocks(self, answer: Mapping[str, float]) -> Floats:
+    def shocks(self, parameters: Mapping[str, float]) -> Floats:
         """Return what the returns leave when their mean is taken off."""
-        gaps = self.returns - answer["mean"]
-        return gaps - answer.get("ar", 0.0) * np.concatenate([[0.0], gaps[:-1]])
+        gaps = self.returns - parameters["mean"]
+        return gaps - parameters.get("ar", 0.0) * np.concatenate([[0.0], gaps[:-1]])
 
-    def variances(self, answer: Mapping[str, float], squares: Floats) -> Floats:
+    def variances(self, parameters: Mapping[str, float], squares: Floats) -> Floats:
         """Return the variance of each period and of the next one."""
         path = conditional_variances(
-            squares, answer["volatility"] ** 2, answer["reaction"], answer["persistence"]
+            squares,
+            parameters["volatility"] ** 2,
+            parameters["reaction"],
+            parameters["persistence"],
         )
         return np.maximum(path, 1e-12 * self.unit**2)
 
@@ -390,9 +393,9 @@ class GarchLikelihood:
         places = [0, 1, *range(4, 4 + len(last))]
         start = np.array([*calm, *last])
 
-        def cost(piece: Floats) -> float:
+        def cost(free: Floats) -> float:
             theta = start.copy()
-            theta[places] = piece
+            theta[places] = free
             return self.cost(theta)
 
         return cost(lowest(cost, [start[places].tolist()]))
@@ -407,15 +410,15 @@ class GarchLikelihood:
     def at_bound(self, theta: Floats) -> dict[str, str]:
         """Return what lies at an end, with what it means."""
         named = self.named(theta)
-        answer = {}
+        bounds = {}
         if named["reaction"] < 1e-3:
-            answer["reaction"] = "nothing in the returns points to volatility that clusters"
-            answer["persistence"] = "means nothing without a reaction"
+            bounds["reaction"] = "nothing in the returns points to volatility that clusters"
+            bounds["persistence"] = "means nothing without a reaction"
         elif named["persistence"] > 0.999:
-            answer["persistence"] = "the volatility has no long-run level that the returns tell"
+            bounds["persistence"] = "the volatility has no long-run level that the returns tell"
         if named.get("df", 0.0) > 0.95 * MOST_DF:
-            answer["df"] = "the shocks are no more heavy-tailed than normal ones"
-        return answer
+            bounds["df"] = "the shocks are no more heavy-tailed than normal ones"
+        return bounds
 
     def description(self, at_bound: dict[str, str]) -> str:
         """Return how it was fitted."""
@@ -450,11 +453,11 @@ class OpenGarch:
         reaction, the returns do not tell the persistence.
         """
         model = self.likelihood
-        answer = likely_intervals(model.cost, self.found, model.prior_sd, model.named, model)
+        by_name = likely_intervals(model.cost, self.found, model.prior_sd, model.named, model)
         if model.calm() - model.cost(self.found.theta) < REJECTED:
-            answer["reaction"] = (0.0, answer["reaction"][1])
-            answer["persistence"] = (0.0, MOST_PERSISTENT)
-        return answer
+            by_name["reaction"] = (0.0, by_name["reaction"][1])
+            by_name["persistence"] = (0.0, MOST_PERSISTENT)
+        return by_name
 
     @cached_property
     def rows(self) -> tuple[tuple[float, ...], ...]:

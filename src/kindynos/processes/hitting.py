@@ -61,8 +61,8 @@ def simulated_hit_probability(
     drawn = process.gap + count
     draws = PathDraws(count, trials, seed, within / count)
 
-    def work(block: int, piece: slice) -> None:
-        shocks = draws.normals(process.shocks * drawn, piece, block).reshape(
+    def work(block: int, span: slice) -> None:
+        shocks = draws.normals(process.shocks * drawn, span, block).reshape(
             process.shocks, drawn, -1
         )
         spread = np.broadcast_to(process._bridge(shocks, draws.dt), (drawn, shocks.shape[2]))
@@ -75,7 +75,7 @@ def simulated_hit_probability(
             within_reach = np.maximum(before, 0) * np.maximum(after, 0)
             kept *= -np.expm1(-2 * within_reach / np.maximum(sd**2, 1e-300))
             kept[reached] = 0.0
-        missed[piece] = kept
+        missed[span] = kept
 
     each_part(work, draws.parts(process.shocks * drawn))
     return proportion(1 - missed)

@@ -115,8 +115,8 @@ class JumpDiffusion(Process):
             ]
             for share, often, side in ((0.8, tail, 0.0), (0.6, 5 * tail, -0.5), (0.9, tail, -1.0))
         ]
-        answer = likelihood_optimum(cost, list(map(float, lowest(cost, starts))))
-        gain = _normal_cost(returns) - cost(answer.theta)
+        optimum = likelihood_optimum(cost, list(map(float, lowest(cost, starts))))
+        gain = _normal_cost(returns) - cost(optimum.theta)
         jumps = "jumps and volatility by maximum likelihood"
         if gain < TELLING:
             jumps += (
@@ -125,15 +125,15 @@ class JumpDiffusion(Process):
             )
         description = f"the mean of {len(returns)} log returns; {jumps}"
         prior_sd = (sd / math.sqrt(len(returns)) / step, 0.5, 1.5, 3 * sd, 1.0)
-        named = _named(answer.theta)
+        named = _named(optimum.theta)
         fitted = FittedSeries(
             len(returns),
             step,
-            answer.errors(_named),
+            optimum.errors(_named),
             (0.0,),
             ((1.0,),),
             description,
-            estimated=resampled(cost, answer, prior_sd),
+            estimated=resampled(cost, optimum, prior_sd),
         )
         return cls(float(values[-1]), **named, fitted=fitted)
 

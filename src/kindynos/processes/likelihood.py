@@ -35,10 +35,10 @@ def lowest(cost: Callable[[Floats], float], starts: Sequence[Sequence[float]]) -
             method="Nelder-Mead",
             options={"maxiter": 400, "maxfev": 600},
         )
-        answer = minimize(cost, rough.x, method="BFGS", options={"maxiter": 60})
-        answer = answer if answer.fun <= rough.fun else rough
-        if best is None or answer.fun < best.fun:
-            best = answer
+        polished = minimize(cost, rough.x, method="BFGS", options={"maxiter": 60})
+        polished = polished if polished.fun <= rough.fun else rough
+        if best is None or polished.fun < best.fun:
+            best = polished
     assert best is not None
     return np.asarray(best.x)
 
@@ -131,8 +131,8 @@ def at_the_peak(
     """Return the parameters and their covariance, the inverse of the Hessian of the negative log
     likelihood there.
     """
-    answer = likelihood_optimum(cost, theta)
-    return tuple(map(float, answer.theta)), answer.covariance()
+    optimum = likelihood_optimum(cost, theta)
+    return tuple(map(float, optimum.theta)), optimum.covariance()
 
 
 Sample = tuple[tuple[float, ...], ...]

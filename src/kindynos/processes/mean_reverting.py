@@ -143,8 +143,8 @@ class MeanReverting(Process):
                 "draw it again each period instead, such as model.driver(..., Normal(...), "
                 'each="period")'
             )
-        answer = reversion(slope, steps) if slope < 1 else None
-        if answer is None or not 0 < answer.median < steps:
+        estimates = reversion(slope, steps) if slope < 1 else None
+        if estimates is None or not 0 < estimates.median < steps:
             raise ParameterError(
                 f"the series shows no return to a level (each value is {slope:.3g} times the one "
                 "before); "
@@ -156,12 +156,12 @@ class MeanReverting(Process):
             step,
             float(before.mean()),
             float(after.mean()),
-            _spread(before, after, answer.median),
-            answer.quantiles,
+            _spread(before, after, estimates.median),
+            estimates.quantiles,
         )
-        level, speed, volatility, of_level = map(float, estimated.at(answer.median))
+        level, speed, volatility, of_level = map(float, estimated.at(estimates.median))
         ends = [
-            -math.log1p(-min(answer.at(end), steps * 0.999) / steps) / step
+            -math.log1p(-min(estimates.at(end), steps * 0.999) / steps) / step
             for end in (1 - UPPER, UPPER)
         ]
         middle = math.exp(level) if logged else level
@@ -170,7 +170,7 @@ class MeanReverting(Process):
             "speed": (ends[1] - ends[0]) / 2 / Z,
             "volatility": volatility / math.sqrt(2 * steps),
         }
-        description = _in_words(values, steps, logged, log is None, answer, ends)
+        description = _in_words(values, steps, logged, log is None, estimates, ends)
         fitted = FittedSeries(
             steps,
             step,

@@ -192,12 +192,12 @@ class PathSet:
         simple = not any(map(needs_search, processes)) or any(p.dated or p.gap for p in processes)
         if self.shared or simple or not related:
             return None
-        answer: dict[float, SharedShocks] = self.__dict__["_found"]
-        if dt not in answer:
+        by_step: dict[float, SharedShocks] = self.__dict__["_found"]
+        if dt not in by_step:
             requested = self._in_period(dt)
-            answer[dt] = shared_shocks(processes, requested, dt, self.jumps, self.regimes)
-            self._tell(answer[dt], requested)
-        return answer[dt]
+            by_step[dt] = shared_shocks(processes, requested, dt, self.jumps, self.regimes)
+            self._tell(by_step[dt], requested)
+        return by_step[dt]
 
     def _in_period(self, dt: float) -> Floats:
         """Return the correlations of the shocks of periods ``dt`` long."""
@@ -253,16 +253,16 @@ class PathSet:
             f"{trials:,} paths of {periods:,} periods of {len(self.processes)} processes",
             8.0 * len(self.processes) * (periods + 1) * trials,
         )
-        answer: Floats = np.empty((len(self.processes), periods + 1, trials))
+        path_values: Floats = np.empty((len(self.processes), periods + 1, trials))
         for position, process in enumerate(self.processes.values()):
-            answer[position, 0] = process.start_value
+            path_values[position, 0] = process.start_value
 
-        def fill(piece: slice, values: list[Floats]) -> None:
+        def fill(span: slice, values: list[Floats]) -> None:
             for position, rows in enumerate(values):
-                answer[position, 1:, piece] = rows
+                path_values[position, 1:, span] = rows
 
         self._each_block(draws, fill)
-        return answer
+        return path_values
 
     @checked
     def outcome(
@@ -283,18 +283,18 @@ class PathSet:
         if not callable(function):
             raise invalid_argument("function", "a function of paths", function)
         draws = self._draws(periods, trials, seed, dt, antithetic, False)
-        answer: Floats = np.empty(trials)
+        outcomes: Floats = np.empty(trials)
 
-        def fill(piece: slice, values: list[Floats]) -> None:
+        def fill(span: slice, values: list[Floats]) -> None:
             result = np.asarray(function(np.stack(values)), dtype=np.float64)
-            if result.shape != (piece.stop - piece.start,):
+            if result.shape != (span.stop - span.start,):
                 raise ParameterError(
                     f"the function must give one value a trial, not {result.shape}"
                 )
-            answer[piece] = result
+            outcomes[span] = result
 
         self._each_block(draws, fill)
-        return answer
+        return outcomes
 
     def _draws(
         self, periods: int, trials: int, seed: Seed, dt: float, antithetic: bool, matching: bool
@@ -317,8 +317,8 @@ class PathSet:
         independent = np.array_equal(weights, np.eye(count))
         together = self._shared_shocks(draws.dt)
 
-        def work(block: int, piece: slice) -> None:
-            shocks = draws.normals((count + sum(extra)) * periods, piece, block).reshape(
+        def work(block: int, span: slice) -> None:
+            shocks = draws.normals((count + sum(extra)) * periods, span, block).reshape(
                 count + sum(extra), periods, -1
             )
             main = shocks[:count]
@@ -337,7 +337,7 @@ class PathSet:
                 if together is not None:
                     own = together.mixed(processes, own)
                 fill(
-                    piece,
+                    span,
                     [
                         process._ahead(own[i][:, lead - process.gap :], draws.dt, process)
                         for i, process in enumerate(processes)
@@ -352,11 +352,11 @@ class PathSet:
         lead = max(process.gap for process in processes)
         periods = lead + draws.periods
 
-        def work(block: int, piece: slice) -> None:
-            shocks = draws.normals(rows * periods, piece, block).reshape(rows, periods, -1)
+        def work(block: int, span: slice) -> None:
+            shocks = draws.normals(rows * periods, span, block).reshape(rows, periods, -1)
             with np.errstate(over="ignore", under="ignore"):
                 fill(
-                    piece,
+                    span,
                     [
                         process._ahead(
                             shocks[: process.shocks, lead - process.gap :].copy(), draws.dt, process

@@ -154,11 +154,11 @@ class RegimeSwitching(Process):
             return -filtered(returns, theta)[0]
 
         theta = climbed(returns)
-        answer = likelihood_optimum(cost, list(map(float, theta)))
+        optimum = likelihood_optimum(cost, list(map(float, theta)))
         prior_sd = (*(2 * float(returns.std()),) * 2, 0.5, 0.5, 1.5, 1.5)
         sds, leave, total = _natural(theta, step)
         description = f"the mean of {len(returns)} log returns in each regime"
-        errors = answer.errors(lambda at: _named(at, step))
+        errors = optimum.errors(lambda at: _named(at, step))
         return cls(
             float(values[-1]),
             (theta[0] / step + sds[0] ** 2 / step / 2, theta[1] / step + sds[1] ** 2 / step / 2),
@@ -172,7 +172,7 @@ class RegimeSwitching(Process):
                 (0.0,),
                 ((1.0,),),
                 description,
-                estimated=resampled(cost, answer, prior_sd),
+                estimated=resampled(cost, optimum, prior_sd),
             ),
         )
 

@@ -127,11 +127,11 @@ def _known_values(name: str, values: Sequence[float] | Floats) -> tuple[float, .
 
 
 def contribution(
-    effects: Mapping[str, Any], exog: Mapping[str, Sequence[float]], piece: slice
+    effects: Mapping[str, Any], exog: Mapping[str, Sequence[float]], span: slice
 ) -> Any:
     """Return what regressors add in a part of the periods ``(periods, 1)``, or with effects of each
     trial ``(periods, trials)``; 0 without regressors.
     """
     return sum(
-        (np.array(exog[name][piece])[:, None] * effect for name, effect in effects.items()), 0.0
+        (np.array(exog[name][span])[:, None] * effect for name, effect in effects.items()), 0.0
     )

@@ -52,12 +52,12 @@ def reversion(slope: float, steps: int) -> Reversion:
     For a pull beyond the table the estimate is normal around the truth: bias and spread are those
     of Kendall, Biometrika 41 (1954), 403-404.
     """
-    answer = steps * (1 - slope)
+    pull = steps * (1 - slope)
     table = _null_table()
     # the chance of less than was found, by pull
-    below = np.array([np.searchsorted(row, answer) / SERIES for row in table])
+    below = np.array([np.searchsorted(row, pull) / SERIES for row in table])
     p_value = 1 - float(below[0])
-    if answer > MOST:
+    if pull > MOST:
         corrected = slope + (1 + 3 * slope) / steps
         spread = steps * np.sqrt(max(1 - slope**2, 1e-12) / steps)
         quantiles = np.maximum(steps * (1 - corrected) + spread * ndtri(LEVELS), 0.0)
@@ -78,7 +78,7 @@ def _null_table() -> Floats:
     """
     shocks = stream(0, "reversion", 0).standard_normal((SERIES, STEPS))
     start = stream(0, "reversion", 1).standard_normal(SERIES)
-    answer: Floats = np.empty((len(PULLS), SERIES))
+    table: Floats = np.empty((len(PULLS), SERIES))
     for position, pull in enumerate(PULLS.tolist()):
         kept = max(1 - pull / STEPS, 0.0)
         # a random walk's start does not matter
@@ -86,5 +86,5 @@ def _null_table() -> Floats:
         series = fading_sum(np.hstack([first[:, None], shocks]), kept)
         before = series[:, :-1] - series[:, :-1].mean(axis=1, keepdims=True)
         slope = (before * series[:, 1:]).sum(axis=1) / (before**2).sum(axis=1)
-        answer[position] = np.sort(STEPS * (1 - slope))
-    return answer
+        table[position] = np.sort(STEPS * (1 - slope))
+    return table

@@ -67,8 +67,8 @@ class InPeriods(Process):
         path = np.concatenate(
             [[self.start_value], self._expected_values(max(int(times.max()), 1), 1.0)]
         )
-        answer = path[times.astype(np.int64)]
-        return answer if times.ndim else float(answer)
+        values = path[times.astype(np.int64)]
+        return values if times.ndim else float(values)
 
 
 def known_length(values: Sequence[float] | Floats) -> int:
@@ -86,8 +86,8 @@ def same_process(stated: Any, estimated: Any, names: Sequence[str]) -> Any:
     one stated.
     """
     for name in names:
-        item, two = np.atleast_1d(getattr(stated, name)), np.atleast_1d(getattr(estimated, name))
-        if not np.allclose(item.astype(float), two.astype(float), rtol=CLOSE, atol=CLOSE):
+        one, two = np.atleast_1d(getattr(stated, name)), np.atleast_1d(getattr(estimated, name))
+        if not np.allclose(one.astype(float), two.astype(float), rtol=CLOSE, atol=CLOSE):
             raise ParameterError(
                 f"its history gives {name} = {getattr(estimated, name)}, and "
                 f"{getattr(stated, name)} is stated; uncertain "

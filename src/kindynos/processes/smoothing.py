@@ -244,8 +244,8 @@ class ExponentialSmoothing(InPeriods):
         form = self.form
         trend: bool | str = "damped" if form.damped else form.trend
         estimated = type(self).fit(self.history, trend, form.season, self.season_kind)
-        answer: Self = same_process(self, estimated, ("level", "level_weight", "sd"))
-        return answer
+        refitted: Self = same_process(self, estimated, ("level", "level_weight", "sd"))
+        return refitted
 
     @checked
     def residuals(self) -> Floats:
@@ -280,17 +280,17 @@ def _fields(named: dict[str, Any], form: Form) -> dict[str, Any]:
     """Return the fields of the process from what its likelihood calls its states and weights;
     numbers, or one per trial.
     """
-    answer = {name: named[name] for name in ("level", "level_weight", "sd")}
-    answer["trend"] = named["trend"] if form.trend else np.zeros_like(named["level"])
+    parameters = {name: named[name] for name in ("level", "level_weight", "sd")}
+    parameters["trend"] = named["trend"] if form.trend else np.zeros_like(named["level"])
     if form.trend:
-        answer["trend_weight"] = named["trend_weight"]
-    answer["damping"] = named["damping"] if form.damped else np.ones_like(named["level"])
+        parameters["trend_weight"] = named["trend_weight"]
+    parameters["damping"] = named["damping"] if form.damped else np.ones_like(named["level"])
     if form.season:
-        answer["season_weight"] = named["season_weight"]
-    answer["season"] = tuple(named["season"]) if form.season else ()
-    if np.ndim(answer["level"]):
-        return answer
+        parameters["season_weight"] = named["season_weight"]
+    parameters["season"] = tuple(named["season"]) if form.season else ()
+    if np.ndim(parameters["level"]):
+        return parameters
     return {
         name: tuple(map(float, v)) if isinstance(v, tuple) else float(v)
-        for name, v in answer.items()
+        for name, v in parameters.items()
     }

@@ -147,10 +147,10 @@ class SmoothingLikelihood:
     def unit(self) -> float:
         """The unit of first states, so that 1 is a large change."""
         first = self.series[: max(2 * self.form.season, 10)]
-        valid = first[~np.isnan(first)]
+        moves = first[~np.isnan(first)]
         return (
-            float(valid.std())
-            if len(valid) > 1 and np.ptp(valid) > 0
+            float(moves.std())
+            if len(moves) > 1 and np.ptp(moves) > 0
             else float(np.nanstd(self.series))
         )
 
@@ -177,14 +177,14 @@ class SmoothingLikelihood:
     def weights(self, theta: Floats) -> dict[str, Floats]:
         """Return the weights by name ``(sets,)``."""
         scale = dict(zip(self.form.weights, theta, strict=True))
-        answer = {"level_weight": scale["level_weight"]}
+        by_name = {"level_weight": scale["level_weight"]}
         if self.form.trend:
-            answer["trend_weight"] = answer["level_weight"] * scale["trend_weight"]
+            by_name["trend_weight"] = by_name["level_weight"] * scale["trend_weight"]
         if self.form.damped:
-            answer["damping"] = LEAST_DAMPING + (MOST_DAMPING - LEAST_DAMPING) * scale["damping"]
+            by_name["damping"] = LEAST_DAMPING + (MOST_DAMPING - LEAST_DAMPING) * scale["damping"]
         if self.form.season:
-            answer["season_weight"] = (1 - answer["level_weight"]) * scale["season_weight"]
-        return answer
+            by_name["season_weight"] = (1 - by_name["level_weight"]) * scale["season_weight"]
+        return by_name
 
     def _first_states(self, first: Floats) -> Floats:
         """Return the states ``(states, ...)`` before the first value from what is free of them: the
@@ -344,8 +344,8 @@ class SmoothingLikelihood:
             return self.descended(near.theta, hidden)
         starts = np.array(list(product(*(STARTS[name] for name in self.form.weights)))).T
         solved = self.solved_in_parts(starts, hidden)
-        squares = np.concatenate([_sums(self.likely(piece)) for piece in solved])
-        hiddens = np.concatenate([piece.hidden for piece in solved], axis=1)
+        squares = np.concatenate([_sums(self.likely(part)) for part in solved])
+        hiddens = np.concatenate([part.hidden for part in solved], axis=1)
         kept = np.argsort(squares, kind="stable")[: KEPT * (1 + int(self.form.trend))]
         reached = [self.descended(starts[:, position], hiddens[:, position]) for position in kept]
         return min(reached, key=lambda item: item.squares)
@@ -361,22 +361,22 @@ class SmoothingLikelihood:
         )
         nearest = hidden[:, None]
 
-        def whole(piece: Floats) -> Floats:
-            filled = np.repeat(theta[:, None], piece.shape[1], axis=1)
-            filled[free] = piece
+        def whole(weights: Floats) -> Floats:
+            filled = np.repeat(theta[:, None], weights.shape[1], axis=1)
+            filled[free] = weights
             return filled
 
-        def errors(piece: Floats) -> Floats:
+        def errors(weights: Floats) -> Floats:
             nonlocal nearest
-            solved = self.solved(whole(piece[:, None]), nearest)
+            solved = self.solved(whole(weights[:, None]), nearest)
             nearest = solved.hidden
             return self.likely(solved)[:, 0] / self.unit
 
-        def slopes(piece: Floats) -> Floats:
-            steps = STEP * np.eye(len(piece))
-            both = np.concatenate([piece[:, None] + steps, piece[:, None] - steps], axis=1)
+        def slopes(weights: Floats) -> Floats:
+            steps = STEP * np.eye(len(weights))
+            both = np.concatenate([weights[:, None] + steps, weights[:, None] - steps], axis=1)
             likely = self.likely(self.solved(whole(both), nearest, nearby=True))
-            rise = likely[:, : len(piece)] - likely[:, len(piece) :]
+            rise = likely[:, : len(weights)] - likely[:, len(weights) :]
             return np.asarray(rise / (2 * STEP * self.unit))
 
         if len(free):
@@ -394,31 +394,31 @@ class SmoothingLikelihood:
         """Return what is best with many sets of weights, few enough at once for the memory."""
         numbers = len(self.series) * (self.hidden + 1)
         return [
-            self.solved(theta[:, piece], hidden[:, None])
-            for piece in _parts(theta.shape[1], max(AT_ONCE // numbers, 1))
+            self.solved(theta[:, sets], hidden[:, None])
+            for sets in _parts(theta.shape[1], max(AT_ONCE // numbers, 1))
         ]
 
-    def log_likelihood(self, answer: Found) -> float:
+    def log_likelihood(self, optimum: Found) -> float:
         """Return the log likelihood of the values, with the sd that is likeliest."""
-        return -0.5 * self.count * (math.log(2 * math.pi * answer.squares / self.count) + 1)
+        return -0.5 * self.count * (math.log(2 * math.pi * optimum.squares / self.count) + 1)
 
-    def is_exact(self, answer: Found) -> bool:
+    def is_exact(self, optimum: Found) -> bool:
         """Whether nothing but rounding is left of the errors."""
         size = float(np.nanmean(np.abs(self.series))) if self.form.multiplicative else self.unit
-        return math.sqrt(answer.squares / self.count) <= EXACT * size
+        return math.sqrt(optimum.squares / self.count) <= EXACT * size
 
     def at(self, theta: Floats, hidden: Floats) -> FilteredStates:
         """Return errors and last states of sets of parameters, one column each."""
         return self.filtered(theta, hidden[:, :, None])
 
-    def sd(self, answer: Found) -> float:
+    def sd(self, optimum: Found) -> float:
         """Return the sd of a shock, the squares over what the parameters leave of the values."""
-        errors = self.at(answer.theta[:, None], answer.hidden[:, None]).errors
+        errors = self.at(optimum.theta[:, None], optimum.hidden[:, None]).errors
         return math.sqrt(float((errors**2).sum()) / (self.count - self.form.size))
 
-    def errors_of(self, answer: Found) -> Floats:
+    def errors_of(self, optimum: Found) -> Floats:
         """Return the errors ``(values,)`` in the unit of ``sd``; NaN where a value is missing."""
-        errors = self.at(answer.theta[:, None], answer.hidden[:, None]).errors[:, 0, 0]
+        errors = self.at(optimum.theta[:, None], optimum.hidden[:, None]).errors[:, 0, 0]
         return np.where(self.known, errors, np.nan)
 
     def named(self, theta: Floats, states: Floats) -> dict[str, Floats]:
@@ -426,21 +426,21 @@ class SmoothingLikelihood:
         by name.
         """
         begin = 1 + int(self.form.trend)
-        answer = {**self.weights(theta), "level": states[0]}
-        answer["trend"] = states[1] if self.form.trend else np.zeros_like(states[0])
-        return {**answer, "season": states[begin:]} if self.form.season else answer
+        parameters = {**self.weights(theta), "level": states[0]}
+        parameters["trend"] = states[1] if self.form.trend else np.zeros_like(states[0])
+        return {**parameters, "season": states[begin:]} if self.form.season else parameters
 
-    def covariance(self, answer: Found) -> Floats:
+    def covariance(self, optimum: Found) -> Floats:
         """Return the covariance of the weights on the scale of the search, by the slopes of the
         errors; bounded by the spread of an unknown weight.
         """
-        size = len(answer.theta)
-        steps = 1e-4 * np.where(answer.theta > 0.5, -1.0, 1.0)
+        size = len(optimum.theta)
+        steps = 1e-4 * np.where(optimum.theta > 0.5, -1.0, 1.0)
         joined = np.concatenate([np.zeros((size, 1)), np.diag(steps)], axis=1)
-        around = self.solved(answer.theta[:, None] + joined, answer.hidden[:, None], nearby=True)
+        around = self.solved(optimum.theta[:, None] + joined, optimum.hidden[:, None], nearby=True)
         scaled = self.likely(around)
         slopes = (scaled[:, 1:] - scaled[:, :1]) / steps
-        variance = answer.squares / (self.count - self.form.size)
+        variance = optimum.squares / (self.count - self.form.size)
         bend = slopes.T @ slopes / variance
         return np.asarray(np.linalg.inv(bend + 12 * np.eye(size)), dtype=np.float64)
 
@@ -511,7 +511,7 @@ class OpenSmoothing:
             if inside.any():
                 solved = model.solved_in_parts(thetas[:, inside], self.found.hidden)
                 parts.extend(solved)
-                logs[inside] = np.concatenate([self._posterior(piece) for piece in solved])
+                logs[inside] = np.concatenate([self._posterior(part) for part in solved])
             return logs
 
         numbers = len(model.series) * (model.hidden + 1)
@@ -523,10 +523,10 @@ class OpenSmoothing:
         inside = _in_range(thetas)
         return TriedStart(
             thetas[:, inside],
-            np.concatenate([piece.hidden for piece in parts], axis=1),
-            np.concatenate([piece.crossed for piece in parts]),
-            np.concatenate([_sums(piece.scaled) for piece in parts]),
-            np.concatenate([_sums(model.likely(piece)) for piece in parts]),
+            np.concatenate([part.hidden for part in parts], axis=1),
+            np.concatenate([part.crossed for part in parts]),
+            np.concatenate([_sums(part.scaled) for part in parts]),
+            np.concatenate([_sums(model.likely(part)) for part in parts]),
             logs[inside],
         )
 
@@ -565,11 +565,11 @@ class OpenSmoothing:
         model, result = self.likelihood, self.found
         best = {name: float(value) for name, value in model.weights(result.theta).items()}
         best["sd"] = model.sd(result)
-        answer = {
+        by_name = {
             name: math.sqrt(float(((self.draws[name] - value) ** 2).mean()))
             for name, value in best.items()
         }
-        return answer | dict.fromkeys(model.at_bound(result.theta), math.inf)
+        return by_name | dict.fromkeys(model.at_bound(result.theta), math.inf)
 
     @cached_property
     def intervals(self) -> dict[str, tuple[float, float]]:
@@ -579,18 +579,18 @@ class OpenSmoothing:
         """
         model, tried = self.likelihood, self._tried
         allowed = self._lost(tried.squares) < REJECTED
-        answer = {"sd": likely_interval(self.draws["sd"], np.empty(0))}
+        by_name = {"sd": likely_interval(self.draws["sd"], np.empty(0))}
         own, result = model.weights(tried.thetas), model.weights(self.found.theta)
         for position, name in enumerate(model.form.weights):
             low, high = likely_interval(
                 self.draws[name], np.append(own[name][allowed], result[name])
             )
             least, most = RANGES.get(name, (0.0, high))
-            answer[name] = (
+            by_name[name] = (
                 least if self._allows(position, 0.0) else low,
                 most if self._allows(position, 1.0) else high,
             )
-        return answer
+        return by_name
 
     def _allows(self, position: int, end: float) -> bool:
         """Whether the profile likelihood allows a weight to lie at an end of its range."""

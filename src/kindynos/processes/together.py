@@ -141,29 +141,29 @@ def shared_shocks(
         strength = repaired(strength)
         when = repaired(np.abs(strength) ** TIMES_POWER)
         common = np.full_like(apart, ALL_BUT_1) + (1 - ALL_BUT_1) * apart
-        answer = SharedShocks(
+        joined = SharedShocks(
             main=strength,
             sizes=apart if jumps == "apart" else strength,
             jumps=apart if jumps == "apart" else when,
             regimes={"apart": apart, "together": when, "common": common}[regimes],
             reached=apart,
         )
-        reached = _correlations(processes, answer.mixed(processes, shocks), dt)
-        return replace(answer, reached=np.where(simple, strength, reached))
+        reached = _correlations(processes, joined.mixed(processes, shocks), dt)
+        return replace(joined, reached=np.where(simple, strength, reached))
 
-    strength, answer = requested, made(requested)
-    best, gap = answer, _gap(answer, requested)
+    strength, joined = requested, made(requested)
+    best, gap = joined, _gap(joined, requested)
     for _ in range(STEPS):
         if gap <= NEAR:
             break
-        missing = requested - answer.reached
-        values = np.where(np.abs(answer.reached) > LEAST, answer.reached, 1.0)
+        missing = requested - joined.reached
+        values = np.where(np.abs(joined.reached) > LEAST, joined.reached, 1.0)
         slope = np.clip(np.abs(strength / values), 0.2, 3.0)
         strength = np.clip(strength + missing * slope, -STRONGEST, STRONGEST)
         np.fill_diagonal(strength, 1.0)
-        answer = made(strength)
-        if _gap(answer, requested) < gap:
-            best, gap = answer, _gap(answer, requested)
+        joined = made(strength)
+        if _gap(joined, requested) < gap:
+            best, gap = joined, _gap(joined, requested)
     return best
 
 
@@ -198,5 +198,5 @@ def mix(shocks: Floats, weights: Floats) -> None:
     """
     flat = shocks.reshape(len(weights), -1)
     for begin in range(0, flat.shape[1], CHUNK):
-        piece = flat[:, begin : begin + CHUNK]
-        piece[...] = weights @ piece
+        columns = flat[:, begin : begin + CHUNK]
+        columns[...] = weights @ columns

@@ -68,11 +68,11 @@ class BatchTask:
             size = cut.stop - cut.start
             try:
                 with part_of_progress(position, len(slices)):
-                    values, answer = self.program.evaluate(inputs, size, self.keep)
+                    values, failures = self.program.evaluate(inputs, size, self.keep)
             except TrialError as error:
                 error.trial += cut.start
                 raise self._located(batch, error) from error
-            notes.update(answer)
+            notes.update(failures)
             for name in self.keep:
                 value = _per_trial(values[name], size)
                 if len(slices) == 1:
@@ -134,17 +134,17 @@ class BatchTask:
             )
 
 
-def first_difference(item: Floats, other: Floats) -> tuple[int, int] | None:
+def first_difference(one: Floats, other: Floats) -> tuple[int, int] | None:
     """Return the row and the trial of the first values that differ by more than 1e-9 of the
     standard deviation, which is no matter of the last digits; None where there is none.
     """
-    rows, others = (piece.reshape(-1, piece.shape[-1]) for piece in (item, other))
+    rows, others = (array.reshape(-1, array.shape[-1]) for array in (one, other))
     for position, (here, there) in enumerate(zip(rows, others, strict=True)):
         if np.array_equal(here, there, equal_nan=True):
             continue
-        valid = here[np.isfinite(here)]
-        spread = float(valid.std()) if len(valid) else 0.0
-        allowed = SAME * max(spread, float(np.abs(valid).max(initial=0.0)) * 1e-3)
+        finite = here[np.isfinite(here)]
+        spread = float(finite.std()) if len(finite) else 0.0
+        allowed = SAME * max(spread, float(np.abs(finite).max(initial=0.0)) * 1e-3)
         with np.errstate(invalid="ignore"):
             same = (here == there) | (np.abs(here - there) <= allowed)
         same |= np.isnan(here) & np.isnan(there)
@@ -171,12 +171,12 @@ def inputs_of_trial(
     drawn = program.draw(
         plan, seed, {block: blocks.size(block) for block in blocks.in_batch(batch)}
     )
-    answer, _ = (
+    inputs, _ = (
         program.evaluate(drawn, max(value.shape[-1] for value in drawn.values()), drawn)
         if drawn
         else ({}, {})
     )
-    values = {name: answer[name][..., position] for name in drawn}
+    values = {name: inputs[name][..., position] for name in drawn}
     values |= {
         name: program.constants[name][..., 0] if given.shape.row else program.constants[name]
         for name, given in program.givens.items()

@@ -201,15 +201,15 @@ def _shared(group: DriverGroup, drivers: Mapping[str, Driver]) -> list[DriverGro
     if not any(map(needs_search, kinds)) or any(kind.dated or kind.gap for kind in kinds):
         return []
     result = shared_shocks(kinds, np.array(copula.matrix), processes[0].dt, "together", "together")
-    answer = [DriverGroup(group.names, Elliptical(_rows(result.main)))]
+    groups = [DriverGroup(group.names, Elliptical(_rows(result.main)))]
     for position, matrix, places in result.rows(kinds):
         if position and len(places) > 1:
             named = tuple(
                 f"{processes[i].shares or processes[i].name}, shock {position + 1}" for i in places
             )
             own = Elliptical(_rows(matrix[np.ix_(places, places)]))
-            answer.append(DriverGroup(named, own, drivers=group.names))
-    return answer
+            groups.append(DriverGroup(named, own, drivers=group.names))
+    return groups
 
 
 def serial_of(driver: Driver) -> float | None:
@@ -270,10 +270,10 @@ def _group(
     places = {name: position for position, name in enumerate(names)}
     marginals = {name: convert.Marginal(_marginal(drivers[name])) for name in names}
     for entry in correlations:
-        for a, item in enumerate(entry.names):
+        for a, named in enumerate(entry.names):
             for other in entry.names[a + 1 :]:
-                i, j = places[item], places[other]
-                matrix[i, j] = matrix[j, i] = _normal(entry, drivers, marginals, item, other)
+                i, j = places[named], places[other]
+                matrix[i, j] = matrix[j, i] = _normal(entry, drivers, marginals, named, other)
     matrix, shifted = _possible(matrix, names, any(entry.repair for entry in correlations))
     if first.df is not None:
         return DriverGroup(names, StudentCopula(_rows(matrix), first.df)), shifted
@@ -358,10 +358,10 @@ def _innovations(matrix: Floats, names: Sequence[str], serial: Mapping[str, floa
         return matrix
     phi = np.array([serial.get(name, 0.0) for name in names])
     stretch = (1 - np.outer(phi, phi)) / np.sqrt(np.outer(1 - phi**2, 1 - phi**2))
-    answer = matrix * stretch
-    np.fill_diagonal(answer, 1.0)
-    if np.abs(answer).max() > 1 or not is_correlation_matrix(answer):
+    correlations = matrix * stretch
+    np.fill_diagonal(correlations, 1.0)
+    if np.abs(correlations).max() > 1 or not is_correlation_matrix(correlations):
         raise ParameterError(
             f"{', '.join(names)} cannot be so correlated with serial correlations so different"
         )
-    return answer
+    return correlations

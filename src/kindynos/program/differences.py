@@ -133,7 +133,7 @@ def with_changes(old: Statement, new: Statement, changes: Iterable[Change]) -> S
     selected = list(changes)
     names = frozenset[str]().union(*(change.quantities for change in selected))
     pairs = frozenset[Pair]().union(*(change.correlations for change in selected))
-    quantities = {name: item for name, item in old.quantities.items() if name not in names}
+    quantities = {name: quantity for name, quantity in old.quantities.items() if name not in names}
     quantities |= {name: new.quantities[name] for name in names if name in new.quantities}
     # in the order of the new model, where what rests on what can be read
     order = [*new.quantities, *(name for name in old.quantities if name not in new.quantities)]
@@ -168,19 +168,19 @@ def with_cells_apart(
         quantities: dict[str, Quantity] = {
             name: Given(name, values[position]) for name, values in apart.figures.items()
         }
-        for name, item in statement.quantities.items():
-            quantities[name] = item
-            if isinstance(item, Line) and item.calculation is not None:
-                quantities[name] = replace(item, calculation=own)
+        for name, quantity in statement.quantities.items():
+            quantities[name] = quantity
+            if isinstance(quantity, Line) and quantity.calculation is not None:
+                quantities[name] = replace(quantity, calculation=own)
         sides.append(replace(statement, quantities=quantities, scenarios={}))
     return sides[0], sides[1], apart.others
 
 
 def _calculation_of(statement: Statement) -> Calculation | None:
     calculations = (
-        item.calculation
-        for item in statement.quantities.values()
-        if isinstance(item, Line) and item.calculation is not None
+        quantity.calculation
+        for quantity in statement.quantities.values()
+        if isinstance(quantity, Line) and quantity.calculation is not None
     )
     return next(calculations, None)
 
@@ -268,13 +268,13 @@ def renamed(old: Statement, new: Statement) -> tuple[Statement, dict[str, str]]:
     gone = [name for name in old.quantities if name not in new.quantities]
     come = [name for name in new.quantities if name not in old.quantities]
     for name in gone:
-        item = old.quantities[name]
+        quantity = old.quantities[name]
         like = [
             other
             for other in come
             if other not in names.values()
-            and item.unit == new.quantities[other].unit
-            and _essence(replace(item, name="x"))
+            and quantity.unit == new.quantities[other].unit
+            and _essence(replace(quantity, name="x"))
             == _essence(replace(new.quantities[other], name="x"))
         ]
         if len(like) == 1:
@@ -373,9 +373,9 @@ def _changed_cells(old: Statement, new: Statement) -> set[str]:
     """Return the lines of a workbook, where its cells or formulas are others."""
     sides = [
         {
-            name: item.calculation
-            for name, item in statement.quantities.items()
-            if isinstance(item, Line) and item.calculation is not None
+            name: quantity.calculation
+            for name, quantity in statement.quantities.items()
+            if isinstance(quantity, Line) and quantity.calculation is not None
         }
         for statement in (old, new)
     ]
@@ -390,12 +390,12 @@ def _changed_correlations(old: Statement, new: Statement) -> Iterator[Change]:
     both = set(old.quantities) & set(new.quantities)
 
     def by_pair(statement: Statement) -> dict[Pair, tuple[Correlation, Pair]]:
-        answer = {}
+        pairs = {}
         for entry in statement.correlations:
             shared = frozenset(entry.names) & both
             if len(shared) > 1:
-                answer[shared] = replace(entry, names=tuple(sorted(shared))), frozenset(entry.names)
-        return answer
+                pairs[shared] = replace(entry, names=tuple(sorted(shared))), frozenset(entry.names)
+        return pairs
 
     before, after = by_pair(old), by_pair(new)
     for pair in dict.fromkeys([*before, *after]):
@@ -419,13 +419,13 @@ def _in_its_place(
     old: Statement, new: Statement, name: str, names: Mapping[str, str]
 ) -> str | None:
     """Return the new quantity that all formulas use in place of one that is gone."""
-    item = old.quantities[name]
+    quantity = old.quantities[name]
     users = [
         user
         for user, line in old.quantities.items()
         if isinstance(line, Line) and name in (*line.needs, *line.needs_earlier)
     ]
-    if isinstance(item, Line) or not users or any(user not in new.quantities for user in users):
+    if isinstance(quantity, Line) or not users or any(user not in new.quantities for user in users):
         return None
     for other, candidate in new.quantities.items():
         selected = other in old.quantities or other in names.values()
@@ -441,9 +441,9 @@ def _with_names(statement: Statement, names: Mapping[str, str]) -> Statement:
     if not names:
         return statement
     quantities: dict[str, Quantity] = {}
-    for name, item in statement.quantities.items():
+    for name, quantity in statement.quantities.items():
         new_name = names.get(name, name)
-        changed = replace(item, name=new_name)
+        changed = replace(quantity, name=new_name)
         if isinstance(changed, Line) and changed.formula is not None:
             changed = replace(changed, formula=_formula_with(changed.formula, names))
         quantities[new_name] = changed
@@ -521,7 +521,7 @@ class _Groups:
 
     def named(self) -> list[Change]:
         """Return the changes, those of several quantities by the one that came or went."""
-        answer = []
+        changes = []
         for change in self.changes:
             come = [
                 name
@@ -530,8 +530,8 @@ class _Groups:
                 and not isinstance(self.new.quantities.get(name), Line)
             ]
             named = come and not change.periods and change.name != WORKBOOK
-            answer.append(replace(change, name=come[0]) if named else change)
-        return answer
+            changes.append(replace(change, name=come[0]) if named else change)
+        return changes
 
 
 def _uses(quantity: Quantity) -> Sequence[str]:

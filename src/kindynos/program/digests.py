@@ -71,12 +71,12 @@ class _Walk:
         elif isinstance(value, list | tuple):
             self._all(type(value).__name__, value)
         elif isinstance(value, set | frozenset):
-            self._all("set", sorted(digest_of(item) for item in value))
+            self._all("set", sorted(digest_of(part) for part in value))
         elif isinstance(value, Mapping):
             self.say("mapping", str(len(value)))
-            for key, item in value.items():
+            for key, part in value.items():
                 self.add(key)
-                self.add(item)
+                self.add(part)
         elif isinstance(value, types.ModuleType):
             self.say("module", value.__name__, str(getattr(value, "__version__", "")))
         elif isinstance(value, type):
@@ -100,8 +100,8 @@ class _Walk:
 
     def _all(self, kind: str, items: Any) -> None:
         self.say(kind, str(len(items)))
-        for item in items:
-            self.add(item)
+        for part in items:
+            self.add(part)
 
     def _array(self, array: np.ndarray) -> None:
         self.say("array", array.dtype.str, repr(array.shape))
@@ -117,23 +117,26 @@ class _Walk:
         self.add(function.__kwdefaults__ or {})
         self._all("closure", function.__closure__ or ())
         names = sorted(_names(function.__code__))
-        known = function.__globals__
+        global_names = function.__globals__
         for name in names:
-            if name in known:
+            if name in global_names:
                 self.say("global", name)
-                self.add(known[name])
-                self._attributes(known[name], names)
+                self.add(global_names[name])
+                self._attributes(global_names[name], names)
 
     def _attributes(self, module: Any, names: list[str]) -> None:
         """Add what a function reads of a module that is not a package: ``rates.hurdle``."""
         if not isinstance(module, types.ModuleType) or hasattr(module, "__path__"):
             return
         for name in names:
-            item = vars(module).get(name)
-            own = isinstance(item, types.FunctionType) and item.__module__ == module.__name__
-            if own or isinstance(item, (*PLAIN, list, tuple, dict, np.ndarray)):
+            attribute = vars(module).get(name)
+            own = (
+                isinstance(attribute, types.FunctionType)
+                and attribute.__module__ == module.__name__
+            )
+            if own or isinstance(attribute, (*PLAIN, list, tuple, dict, np.ndarray)):
                 self.say("of module", name)
-                self.add(item)
+                self.add(attribute)
 
     def _code(self, code: types.CodeType) -> None:
         self.say("code", code.co_code.hex(), repr(code.co_names), repr(code.co_varnames))
@@ -147,10 +150,10 @@ class _Walk:
 
     def _class(self, kind: type) -> None:
         self.say("class", kind.__module__, kind.__qualname__)
-        for name, item in sorted(vars(kind).items()):
-            if isinstance(item, types.FunctionType) and item.__module__ == "__main__":
+        for name, attribute in sorted(vars(kind).items()):
+            if isinstance(attribute, types.FunctionType) and attribute.__module__ == "__main__":
                 self.say(name)
-                self.add(item)
+                self.add(attribute)
 
     def _object(self, value: Any) -> None:
         kind = type(value)
@@ -174,8 +177,10 @@ class _Walk:
 
 def _names(code: types.CodeType) -> set[str]:
     """Return the names that a function and those inside it read."""
-    inner = (item for item in code.co_consts if isinstance(item, types.CodeType))
-    return set(code.co_names).union(*(_names(item) for item in inner))
+    inner = (
+        code_inside for code_inside in code.co_consts if isinstance(code_inside, types.CodeType)
+    )
+    return set(code.co_names).union(*(_names(code_inside) for code_inside in inner))
 
 
 def _state(value: Any) -> Any:
@@ -186,7 +191,7 @@ def _state(value: Any) -> Any:
     if own is not None and own is not getattr(object, "__getstate__", None):
         return value.__getstate__()
     if is_dataclass(value):
-        return {item.name: getattr(value, item.name, None) for item in fields(value)}
+        return {stated.name: getattr(value, stated.name, None) for stated in fields(value)}
     slots = [name for kind in type(value).__mro__ for name in getattr(kind, "__slots__", ())]
     kept = {name: getattr(value, name) for name in slots if hasattr(value, name)}
     if hasattr(value, "__dict__"):

@@ -59,14 +59,14 @@ def one_by_one(
             text = _counted(error)
             counts[text] = counts.get(text, 0) + 1
             answers.append(None)
-    given = next((answer for answer in answers if answer is not None), None)
+    given = next((returned for returned in answers if returned is not None), None)
     if given is None:
         assert first is not None
         raise failed(*first) from first[1]
     for text, count in counts.items():
         note(text, count)
-    empty = [np.full(np.shape(piece), np.nan) for piece in given]
-    rows = [empty if answer is None else answer for answer in answers]
+    empty = [np.full(np.shape(array), np.nan) for array in given]
+    rows = [empty if returned is None else returned for returned in answers]
     stacked = [np.stack([row[position] for row in rows], axis=-1) for position in range(len(given))]
     return stacked, sum(counts.values())
 

@@ -28,9 +28,9 @@ def identity(program: Program) -> str:
 
 def _calculations(program: Program) -> list[Calculation]:
     """Return what works out several lines together, each once."""
-    found = {
+    calculations = {
         id(line.calculation): line.calculation
         for line in program.lines.values()
         if line.calculation is not None
     }
-    return list(found.values())
+    return list(calculations.values())

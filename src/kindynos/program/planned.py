@@ -44,12 +44,12 @@ class PlannedChoice:
             raise ModelError("needs at least two options; one may replace nothing: {}")
         for name, replacements in by_name.items():
             mapping(f"option {name!r}", replacements, "replacements of given figures by name")
-        known = tuple(listed(knowing))
-        if not known or not all(isinstance(name, str) for name in known):
+        knowing_names = tuple(listed(knowing))
+        if not knowing_names or not all(isinstance(name, str) for name in knowing_names):
             raise ModelError("knowing must name what is known when the choice is made")
         return cls(
             number,
-            known,
+            knowing_names,
             {str(name): dict(changes) for name, changes in by_name.items()},
             dict(mapping("after", after or {}, "the option of each earlier choice")),
         )

@@ -107,9 +107,9 @@ class Probe:
             result = self._by_parts(
                 lambda cut, count: {line.name: call_function(line, cut, count, tables)},
                 {line.name: whole},
-                [(_cut(inputs, random, piece), piece) for piece in parts],
+                [(_cut(inputs, random, trials), trials) for trials in parts],
             )
-            if not self._agrees(whole, parts, [answer[line.name] for answer in result]):
+            if not self._agrees(whole, parts, [returned[line.name] for returned in result]):
                 raise _mixes(line.name)
         self.values[line.name] = whole.reshape(shape.dimensions(self.periods, self.trials))
         return FunctionStep(line, shape, tables)
@@ -140,18 +140,18 @@ class Probe:
             answers = self._by_parts(
                 lambda cut, _: shared_values(decided, cut),
                 whole,
-                [(_cut(inputs, random, piece), piece) for piece in parts],
+                [(_cut(inputs, random, trials), trials) for trials in parts],
             )
             for name, value in whole.items():
-                if not self._agrees(value, parts, [answer[name] for answer in answers]):
+                if not self._agrees(value, parts, [returned[name] for returned in answers]):
                     raise _mixes(name)
         return self._shared_step(decided, shapes, whole)
 
     def _shared_step(
-        self, call: SharedCall, shapes: dict[str, Shape], answer: Mapping[str, Floats]
+        self, call: SharedCall, shapes: dict[str, Shape], returned: Mapping[str, Floats]
     ) -> SharedStep:
         for name, shape in shapes.items():
-            self.values[name] = np.asarray(answer[name]).reshape(
+            self.values[name] = np.asarray(returned[name]).reshape(
                 shape.dimensions(self.periods, self.trials)
             )
         return SharedStep(call, shapes)
@@ -187,8 +187,8 @@ class Probe:
     def _agrees(self, whole: Floats, parts: list[slice], answers: list[Floats]) -> bool:
         by_trial = whole.ndim > 0 and whole.shape[-1] == self.trials
         return all(
-            _same(whole[..., piece] if by_trial else whole, answer)
-            for piece, answer in zip(parts, answers, strict=True)
+            _same(whole[..., piece] if by_trial else whole, returned)
+            for piece, returned in zip(parts, answers, strict=True)
         )
 
     def _check_new(
@@ -206,17 +206,17 @@ class Probe:
         pairs = (
             zip(first.values(), second.values(), strict=True) if not by_name else [(first, second)]
         )
-        for item, other in pairs:
-            given = any(_shared(item, value) for value in inputs.values())
-            if not given and _shared(item, other):
+        for one, other in pairs:
+            given = any(_shared(one, value) for value in inputs.values())
+            if not given and _shared(one, other):
                 raise ModelError(
                     f"line {name!r} returns the same array in each call, which would overwrite the "
                     "values of other trials; return a new one, such as result.copy()",
                     name=name,
                 )
 
-    def _shape_of(self, name: str, answer: Floats) -> Shape:
-        dimensions, trials, periods = answer.shape, self.trials, self.periods
+    def _shape_of(self, name: str, returned: Floats) -> Shape:
+        dimensions, trials, periods = returned.shape, self.trials, self.periods
         if dimensions in ((), (1,)):
             return Shape()
         if dimensions == (trials,):
@@ -240,15 +240,15 @@ class Probe:
         )
 
 
-def _shared(item: Any, other: Any) -> bool:
+def _shared(one: Any, other: Any) -> bool:
     """Return whether two answers are arrays in the same memory."""
-    both = isinstance(item, np.ndarray) and isinstance(other, np.ndarray)
-    return both and np.shares_memory(item, other)
+    both = isinstance(one, np.ndarray) and isinstance(other, np.ndarray)
+    return both and np.shares_memory(one, other)
 
 
-def _cut(inputs: Mapping[str, Floats], random: set[str], piece: slice) -> dict[str, Floats]:
+def _cut(inputs: Mapping[str, Floats], random: set[str], trials: slice) -> dict[str, Floats]:
     """Return inputs for some of the trials."""
-    return {name: value[..., piece] if name in random else value for name, value in inputs.items()}
+    return {name: value[..., trials] if name in random else value for name, value in inputs.items()}
 
 
 def _same(a: Floats, b: Floats) -> bool:

@@ -144,18 +144,18 @@ class Program:
 
     def ancestors(self, names: Iterable[str]) -> set[str]:
         """Return the names and all that they are calculated from."""
-        answer: set[str] = set()
+        needed: set[str] = set()
         waiting = list(names)
         while waiting:
             name = waiting.pop()
-            if name not in answer:
-                answer.add(name)
+            if name not in needed:
+                needed.add(name)
                 quantity = self.lines.get(name) or self.drivers.get(name)
                 if isinstance(quantity, Line):
                     waiting.extend((*quantity.needs, *quantity.needs_earlier))
                 elif isinstance(quantity, DependentDriver):
                     waiting.extend(quantity.needs)
-        return answer
+        return needed
 
     def requests(self) -> list[ScoreRequest]:
         """Return the scores that the drivers need, and after them those of copulas that need
@@ -351,9 +351,9 @@ def _steps(
         if names[0] in shapes:  # given already by a shared call
             continue
         if names[0] in dependent:
-            valid = _checked_names(dependent[names[0]], shapes)
-            drivers[valid.name], shapes[valid.name] = valid, valid.shape
-            steps.append(DependentStep(valid))
+            own_names = _checked_names(dependent[names[0]], shapes)
+            drivers[own_names.name], shapes[own_names.name] = own_names, own_names.shape
+            steps.append(DependentStep(own_names))
             probe.add(steps[-1])
             continue
         steps.append(_step_of(names, lines, shapes, probe, probe.periods))

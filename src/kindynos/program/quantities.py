@@ -507,13 +507,13 @@ def distribution_driver(
             raise ParameterError(f"serial must be between -1 and 1, not {serial!r}")
     if base is None and isinstance(distribution, Distribution) and not distribution.discrete:
         finite("the mean, its base value (give base= instead),", distribution.mean)
-    valid = _base_value(distribution, base)
+    base_value = _base_value(distribution, base)
     if isinstance(distribution, StatedDistribution):
         return DependentDriver(
-            name, valid, unit, source, distribution=distribution, each=each, serial=serial
+            name, base_value, unit, source, distribution=distribution, each=each, serial=serial
         )
     return DistributionDriver(
-        name, valid, unit, source, distribution=distribution, each=each, serial=serial
+        name, base_value, unit, source, distribution=distribution, each=each, serial=serial
     )
 
 
@@ -557,7 +557,7 @@ def process_driver(
         raise ModelError(
             f"uncertain=True needs a fitted process, such as {type(process).__name__}.fit(prices)"
         )
-    valid = None if base is None else finite("base", base)
+    base_value = None if base is None else finite("base", base)
     one_of("value", value, ("end", "average"))
     if value == "average" and not process.continuous:
         raise ModelError(
@@ -567,7 +567,7 @@ def process_driver(
     kind = AveragedDriver if value == "average" else ProcessDriver
     return kind(
         name,
-        valid,
+        base_value,
         unit,
         source,
         process=process,
@@ -610,12 +610,12 @@ def given_value(name: str, value: Any, periods: int | None) -> GivenValue:
     ):
         return finite("the value", value)
     items = value.tolist() if hasattr(value, "tolist") else list(value)
-    if items and all(isinstance(item, list | tuple) for item in items):
-        if all(len(item) == 1 for item in items):
-            items = [item[0] for item in items]
+    if items and all(isinstance(entry, list | tuple) for entry in items):
+        if all(len(entry) == 1 for entry in items):
+            items = [entry[0] for entry in items]
         else:
             return _lookup_table(items)
-    row = tuple(finite(f"the value of period {i + 1}", item) for i, item in enumerate(items))
+    row = tuple(finite(f"the value of period {i + 1}", entry) for i, entry in enumerate(items))
     if periods is None:
         raise ModelError(f"a row needs a model with periods; say Model(..., periods={len(row)})")
     if len(row) != periods:
@@ -625,10 +625,10 @@ def given_value(name: str, value: Any, periods: int | None) -> GivenValue:
 
 def _lookup_table(items: list[Any]) -> tuple[tuple[float, float], ...]:
     pairs = []
-    for i, item in enumerate(items):
-        if len(item) != 2:
-            raise invalid_argument(f"row {i + 1} of the table", "a pair of key and value", item)
-        pairs.append((finite(f"key {i + 1}", item[0]), finite(f"value {i + 1}", item[1])))
+    for i, entry in enumerate(items):
+        if len(entry) != 2:
+            raise invalid_argument(f"row {i + 1} of the table", "a pair of key and value", entry)
+        pairs.append((finite(f"key {i + 1}", entry[0]), finite(f"value {i + 1}", entry[1])))
     for earlier, later in pairwise(pairs):
         if later[0] <= earlier[0]:
             raise ModelError(

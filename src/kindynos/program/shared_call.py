@@ -45,19 +45,19 @@ class SharedCall:
     def timed(self, inputs: Mapping[str, Floats]) -> tuple[SharedCall, dict[str, Floats]]:
         """Return the call with the seconds that a trial takes, and every outcome."""
         begun = time.perf_counter()
-        answer = self(inputs)
+        returned = self(inputs)
         spent = (time.perf_counter() - begun) / trials_of(inputs)
         again = self(
             {name: value[..., :1] if value.ndim else value for name, value in inputs.items()}
         )
-        for name, value in answer.items():
+        for name, value in returned.items():
             if not np.allclose(value[..., 0], again[name][..., 0], rtol=1e-9, equal_nan=True):
                 raise ModelError(
                     f"{name!r} gives another value when the same trial is calculated again; what "
                     "is random must be a driver, "
                     "and what one trial leaves behind must not affect the next"
                 )
-        return replace(self, seconds=spent if self.each_trial else 0.0), answer
+        return replace(self, seconds=spent if self.each_trial else 0.0), returned
 
     def __call__(self, inputs: Mapping[str, Floats]) -> dict[str, Floats]:
         """Return every outcome for arrays of inputs with the trials last; raises TrialError for a
@@ -83,9 +83,9 @@ class SharedCall:
 
         def alone(trial: int) -> list[Floats]:
             by_name = {name: single(value, trial) for name, value in inputs.items()}
-            answer = self._named(self.function(**by_name))
+            returned = self._named(self.function(**by_name))
             values = [
-                np.asarray(unmasked(answer[name]), dtype=np.float64) for name in self.outcomes
+                np.asarray(unmasked(returned[name]), dtype=np.float64) for name in self.outcomes
             ]
             return [value[..., 0] if value.ndim else value for value in values]
 
@@ -115,8 +115,10 @@ class SharedCall:
 
     def _one_by_one(self, inputs: Mapping[str, Floats]) -> dict[str, Floats]:
         def alone(trial: int) -> list[Floats]:
-            answer = self._named(self.function(**single_trial(inputs, trial)))
-            return [np.asarray(unmasked(answer[name]), dtype=np.float64) for name in self.outcomes]
+            returned = self._named(self.function(**single_trial(inputs, trial)))
+            return [
+                np.asarray(unmasked(returned[name]), dtype=np.float64) for name in self.outcomes
+            ]
 
         result, _ = one_by_one(alone, trials_of(inputs), partial(self._failed, inputs))
         return dict(zip(self.outcomes, result, strict=True))
@@ -154,29 +156,29 @@ class SharedCall:
         drawn = ", ".join(f"{name}={float(value):.6g}" for name, value in values.items())
         return TrialError(trial, f"{type(error).__name__}: {error}", drawn)
 
-    def _named(self, answer: Any) -> dict[str, Any]:
+    def _named(self, returned: Any) -> dict[str, Any]:
         """Return what the function gave, by the names of the outcomes; raises ModelError for what
         does not fit.
         """
-        if is_dataclass(answer) and not isinstance(answer, type):
-            answer = {field.name: getattr(answer, field.name) for field in fields(answer)}
-        if isinstance(answer, Mapping):
-            missing = [name for name in self.outcomes if name not in answer]
+        if is_dataclass(returned) and not isinstance(returned, type):
+            returned = {field.name: getattr(returned, field.name) for field in fields(returned)}
+        if isinstance(returned, Mapping):
+            missing = [name for name in self.outcomes if name not in returned]
             if missing:
                 raise ModelError(
                     f"the function returned nothing called {missing[0]!r}",
                     unknown=missing[0],
-                    known=answer,
+                    known=returned,
                 )
-            return {name: answer[name] for name in self.outcomes}
+            return {name: returned[name] for name in self.outcomes}
         if len(self.outcomes) == 1:
-            return {self.outcomes[0]: answer}
-        if not isinstance(answer, tuple | list) or len(answer) != len(self.outcomes):
+            return {self.outcomes[0]: returned}
+        if not isinstance(returned, tuple | list) or len(returned) != len(self.outcomes):
             raise ModelError(
                 f"the function must return {len(self.outcomes)} values, "
-                f"{', '.join(self.outcomes)}, not {answer!r:.60}"
+                f"{', '.join(self.outcomes)}, not {returned!r:.60}"
             )
-        return dict(zip(self.outcomes, answer, strict=True))
+        return dict(zip(self.outcomes, returned, strict=True))
 
 
 def may_keep_state(function: Any) -> bool:
@@ -197,8 +199,8 @@ def trials_of(inputs: Mapping[str, Floats]) -> int:
 
 def single_trial(inputs: Mapping[str, Floats], trial: int) -> dict[str, Any]:
     """Return one trial's inputs: numbers as floats, rows as ``(periods,)``."""
-    answer: dict[str, Any] = {}
+    by_name: dict[str, Any] = {}
     for name, value in inputs.items():
         picked = value[..., trial if value.shape[-1] > 1 else 0] if value.ndim else value
-        answer[name] = picked if picked.ndim else float(picked)
-    return answer
+        by_name[name] = picked if picked.ndim else float(picked)
+    return by_name

@@ -117,9 +117,9 @@ class Statement:
                 both = [name for name in other.names if name in entry.names]
                 stated = "" if other.value is None else f" ({other.value})"
                 raise ModelError(f"{' and '.join(both[:2])} are correlated already{stated}")
-        answer = replace(self, correlations=(*self.correlations, *added))
-        vars(answer)["by_pair"] = by_pair  # stated pair by pair, it is not worked out each time
-        return answer
+        extended = replace(self, correlations=(*self.correlations, *added))
+        vars(extended)["by_pair"] = by_pair  # stated pair by pair, it is not worked out each time
+        return extended
 
     def without_correlations(self) -> Statement:
         """Return the statement with nothing said about what moves together."""
@@ -144,10 +144,10 @@ class Statement:
         check_name(name)
         if name in self.choices and self.choices[name] != choice:
             raise ModelError(f"choice {name!r} is there already")
-        for known in choice.knowing:
-            if known not in self.quantities:
+        for name_known in choice.knowing:
+            if name_known not in self.quantities:
                 raise ModelError(
-                    f"no quantity {known!r} to know", unknown=known, known=self.quantities
+                    f"no quantity {name_known!r} to know", unknown=name_known, known=self.quantities
                 )
         for earlier, option in choice.after.items():
             options = self.choices[earlier].options if earlier in self.choices else ()
@@ -294,18 +294,20 @@ class Statement:
                 name, value, self.timeline.periods, each=each, serial=serial, unit=old.unit
             )
             return replace(stated, convert=convert)
-        valid = given_value(name, value, self.timeline.periods)
-        if isinstance(old, Driver) and old.shape.row and not isinstance(valid, tuple):
+        values = given_value(name, value, self.timeline.periods)
+        if isinstance(old, Driver) and old.shape.row and not isinstance(values, tuple):
             # a driver of each period stays a row
-            valid = (valid,) * (self.timeline.periods or 0)
-        return check_rate(Given(name, valid, old.unit, convert=convert))
+            values = (values,) * (self.timeline.periods or 0)
+        return check_rate(Given(name, values, old.unit, convert=convert))
 
 
-def check_parameters(what: str, names: Iterable[str], valid: Mapping[str, Any]) -> None:
+def check_parameters(what: str, names: Iterable[str], quantities: Mapping[str, Any]) -> None:
     """Raise ModelError, with the nearest spelling, for a name that is not among the parameters."""
     for name in names:
-        if name not in valid:
-            raise ModelError(f"the {what} has no parameter {name!r}", unknown=name, known=valid)
+        if name not in quantities:
+            raise ModelError(
+                f"the {what} has no parameter {name!r}", unknown=name, known=quantities
+            )
 
 
 def _with_process_parameters(driver: ProcessDriver, changes: Mapping[str, Any]) -> Process:

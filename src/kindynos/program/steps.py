@@ -65,12 +65,12 @@ class FormulaStep(Step):
         self, values: Mapping[str, Floats], periods: int, trials: int
     ) -> dict[str, Floats]:
         try:
-            answer = self.tree.evaluate(Scope(values, periods))
+            returned = self.tree.evaluate(Scope(values, periods))
         except KindynosError as error:
             raise FormulaError(str(error), owner=f"line {self.name!r}", place=error.place) from None
         if self.shape.events:
-            return {self.name: answer}
-        return {self.name: fitted(self.name, answer, self.shape.dimensions(periods, trials))}
+            return {self.name: returned}
+        return {self.name: fitted(self.name, returned, self.shape.dimensions(periods, trials))}
 
 
 @dataclass(frozen=True)
@@ -92,11 +92,11 @@ class FunctionStep(Step):
     def evaluate(
         self, values: Mapping[str, Floats], periods: int, trials: int
     ) -> dict[str, Floats]:
-        answer = call_function(
+        returned = call_function(
             self.line, {name: values[name] for name in self.line.needs}, trials, self.tables
         )
         return {
-            self.line.name: fitted(self.line.name, answer, self.shape.dimensions(periods, trials))
+            self.line.name: fitted(self.line.name, returned, self.shape.dimensions(periods, trials))
         }
 
 
@@ -189,10 +189,10 @@ class CalculationStep(Step):
             for name in self.shapes
             if all(need in values for need in self.calculation.needs(name))
         ]
-        answer = self.calculation.evaluate(possible, values, trials)
+        returned = self.calculation.evaluate(possible, values, trials)
         return {
             name: fitted(name, value, self.shapes[name].dimensions(periods, trials))
-            for name, value in answer.items()
+            for name, value in returned.items()
         }
 
 
@@ -214,28 +214,28 @@ class SharedStep(Step):
     def evaluate(
         self, values: Mapping[str, Floats], periods: int, trials: int
     ) -> dict[str, Floats]:
-        answer = shared_values(self.call, values)
+        returned = shared_values(self.call, values)
         return {
-            name: fitted(name, answer[name], shape.dimensions(periods, trials))
+            name: fitted(name, returned[name], shape.dimensions(periods, trials))
             for name, shape in self.shapes.items()
         }
 
 
-def fitted(name: str, answer: Floats, requested: tuple[int, ...]) -> Floats:
+def fitted(name: str, values: Floats, requested: tuple[int, ...]) -> Floats:
     """Return a line's value in the shape it must have; raises ModelError where it cannot take that
     shape.
     """
-    if answer.shape == requested:
-        return answer
+    if values.shape == requested:
+        return values
     try:
         return (
-            np.broadcast_to(answer, requested)
-            if answer.size < np.prod(requested, dtype=int)
-            else answer.reshape(requested)
+            np.broadcast_to(values, requested)
+            if values.size < np.prod(requested, dtype=int)
+            else values.reshape(requested)
         )
     except ValueError:
         raise ModelError(
-            f"returned the shape {answer.shape}, and {requested} when it was probed; its shape may "
+            f"returned the shape {values.shape}, and {requested} when it was probed; its shape may "
             "not change",
             owner=f"line {name!r}",
         ) from None
@@ -246,12 +246,12 @@ def shared_values(call: SharedCall, values: Mapping[str, Floats]) -> dict[str, F
     inputs = read_only({name: values[name] for name in call.inputs})
     try:
         with np.errstate(all="ignore"):
-            answer = call(inputs)
+            returned = call(inputs)
     except (KindynosError, MemoryError):
         raise
     except Exception as error:
         raise _function_failed(", ".join(call.outcomes), error) from error
-    return {name: _as_floats(name, value) for name, value in answer.items()}
+    return {name: _as_floats(name, value) for name, value in returned.items()}
 
 
 def call_function(
@@ -266,14 +266,14 @@ def call_function(
         with np.errstate(all="ignore"):
             if line.each_trial:
                 return _as_floats(line.name, _one_by_one(line, views, trials, tables))
-            answer = line.function(**views)
+            returned = line.function(**views)
     except (TrialError, MemoryError):
         raise
     except Exception as error:
         if line.each_trial:
             raise _function_failed(line.name, error) from error
-        answer = _without_failing(line, views, trials, tables, error)
-    return _as_floats(line.name, answer)
+        returned = _without_failing(line, views, trials, tables, error)
+    return _as_floats(line.name, returned)
 
 
 def _without_failing(
@@ -288,8 +288,8 @@ def _without_failing(
     def alone(trial: int) -> list[Floats]:
         by_name = {n: value if n in tables else single(value, trial) for n, value in inputs.items()}
         with np.errstate(all="ignore"):
-            answer = np.asarray(unmasked(function(**by_name)), dtype=np.float64)
-        return [answer[..., 0] if answer.ndim else answer]
+            returned = np.asarray(unmasked(function(**by_name)), dtype=np.float64)
+        return [returned[..., 0] if returned.ndim else returned]
 
     def failed(_: int, error: Exception) -> ModelError:
         return _function_failed(line.name, error)
@@ -300,16 +300,16 @@ def _without_failing(
     return without_failing
 
 
-def _as_floats(name: str, answer: Any) -> Floats:
+def _as_floats(name: str, returned: Any) -> Floats:
     """Return a copy of what a line returned; masked trials are trials without a value."""
     try:
-        array = np.asarray(unmasked(answer))
+        array = np.asarray(unmasked(returned))
         if array.dtype.kind not in "fiub":
             raise TypeError
         return np.array(array, dtype=np.float64)
     except (TypeError, ValueError):
         raise ModelError(
-            f"must return numbers, not {answer!r:.60}", owner=f"line {name!r}"
+            f"must return numbers, not {returned!r:.60}", owner=f"line {name!r}"
         ) from None
 
 
@@ -340,8 +340,8 @@ def _one_by_one(
     function = line.function
 
     def alone(trial: int) -> list[Floats]:
-        answer = function(**{name: picked(name, trial) for name in inputs})
-        return [np.asarray(unmasked(answer), dtype=np.float64)]
+        returned = function(**{name: picked(name, trial) for name in inputs})
+        return [np.asarray(unmasked(returned), dtype=np.float64)]
 
     def failed(_: int, error: Exception) -> ModelError:
         return _function_failed(line.name, error)

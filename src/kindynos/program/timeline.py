@@ -96,9 +96,9 @@ class Timeline:
         made = [divmod(first + period, steps) for period in range(self.periods or 0)]
         by_name = {"year": tuple(float(year) for year, _ in made)}
         if self.every != "year":
-            by_name["quarter"] = tuple(float(piece // (steps // 4) + 1) for _, piece in made)
+            by_name["quarter"] = tuple(float(step // (steps // 4) + 1) for _, step in made)
         if self.every == "month":
-            by_name["month"] = tuple(float(piece + 1) for _, piece in made)
+            by_name["month"] = tuple(float(step + 1) for _, step in made)
         return by_name
 
     @property
@@ -118,8 +118,8 @@ class Timeline:
         steps, calendar = 12 // STEPS[self.every], self.calendar
         parts = calendar.get("month", calendar.get("quarter", (1.0,) * (self.periods or 0)))
         months = [
-            (int(year) - 1970) * 12 + int(piece) * steps
-            for year, piece in zip(calendar["year"], parts, strict=True)
+            (int(year) - 1970) * 12 + int(step) * steps
+            for year, step in zip(calendar["year"], parts, strict=True)
         ]
         firsts = np.array(months).astype("datetime64[M]").astype("datetime64[D]")
         return tuple((firsts.astype(np.int64) - 1).astype(float).tolist())
@@ -142,5 +142,5 @@ class Timeline:
         if self.every == "year":
             return [str(year) for year, _ in made]
         if self.every == "quarter":
-            return [f"{year} Q{piece + 1}" for year, piece in made]
-        return [f"{year}-{piece + 1:02d}" for year, piece in made]
+            return [f"{year} Q{step + 1}" for year, step in made]
+        return [f"{year}-{step + 1:02d}" for year, step in made]

@@ -341,7 +341,7 @@ def _facts(
     allocation: Allocation, sure: Resampled | None, walked: WalkForward | None
 ) -> dict[str, Any]:
     """Return the plain data beside the tables."""
-    answer: dict[str, Any] = {
+    facts: dict[str, Any] = {
         "wanted": allocation.wanted,
         "source": allocation.source,
         "weights": {str(name): float(weight) for name, weight in allocation.weights.items()},
@@ -350,10 +350,10 @@ def _facts(
         else {str(name): float(weight) for name, weight in allocation.today.items()},
     }
     if sure is not None:
-        answer["cannot tell"] = sure.sentences()
+        facts["cannot tell"] = sure.sentences()
     if walked is not None:
-        answer["verdict"] = walked.verdict
-    return {key: plain_value(value) for key, value in answer.items()}
+        facts["verdict"] = walked.verdict
+    return {key: plain_value(value) for key, value in facts.items()}
 
 
 FLATTERED = (

@@ -73,10 +73,10 @@ SHARES = (
 )
 
 
-def opening(answer: list[str], doubts: Sequence[RenderableType] = ()) -> list[RenderableType]:
+def opening(said: list[str], doubts: Sequence[RenderableType] = ()) -> list[RenderableType]:
     """Return sentences, and after them what speaks against them, as the first section."""
-    sentences = [Text(" ".join(answer), style="bold")] if answer else []
-    return [*sentences, *doubts, ""] if answer or doubts else []
+    sentences = [Text(" ".join(said), style="bold")] if said else []
+    return [*sentences, *doubts, ""] if said or doubts else []
 
 
 @singledispatch
@@ -308,8 +308,8 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
         lead += f"; {best.replace('_', ' ')} ends below 0 in {loses} of cases"
     sentences.append(f"{lead}.")
     sentences += [f"{_upper(caution)}."] if caution else []
-    for name, answer in switches.items():
-        for _, row in answer.iterrows():
+    for name, switchover in switches.items():
+        for _, row in switchover.iterrows():
             sentences.append(
                 f"Where {name.replace('_', ' ')} is below {brief(float(f'{row[name]:.3g}'))}, "
                 f"{row['best below']} is best; above, {row['best above']}."
@@ -440,19 +440,19 @@ def trial_answer(run: Run, sheets: pd.DataFrame, outcome: str | None) -> list[st
     return sentences
 
 
-def contribution_sentence(name: str, answer: pd.DataFrame) -> list[str]:
+def contribution_sentence(name: str, table: pd.DataFrame) -> list[str]:
     """Return what contributes most to the spread of an outcome, or the first two where they cannot
     be told apart.
     """
-    shares: Any = answer.drop(index=BASE, errors="ignore").sort_values("share", ascending=False)
+    shares: Any = table.drop(index=BASE, errors="ignore").sort_values("share", ascending=False)
     if len(shares) < 2:
         return []
-    item, two = (shares.iloc[position] for position in (0, 1))
-    to = f"{answer.attrs['to']} of {name.replace('_', ' ')}"
+    one, two = (shares.iloc[position] for position in (0, 1))
+    to = f"{table.attrs['to']} of {name.replace('_', ' ')}"
     first, second = (str(label).replace("_", " ") for label in shares.index[:2])
-    if item["share"] - two["share"] > item["error of share"] + two["error of share"]:
-        error = float(item["error of share"])
-        share = symmetrical(item["share"], error)
+    if one["share"] - two["share"] > one["error of share"] + two["error of share"]:
+        error = float(one["error of share"])
+        share = symmetrical(one["share"], error)
         return [f"{_upper(first)} contributes most to {to}: {share_in_words(share)}."]
     return [f"{_upper(first)} and {second} contribute most to {to}."]
 

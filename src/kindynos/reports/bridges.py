@@ -22,36 +22,36 @@ from kindynos.studies.bridge import Bridge
 MOST_NAMED = 6  # changes in the sentence
 
 
-def bridge_report(answer: Bridge) -> Report:
+def bridge_report(bridged: Bridge) -> Report:
     """Return a bridge: the sentence, the changes with what each explains, and what changed."""
-    table = answer.table()
+    table = bridged.table()
     parts: list[RenderableType] = [
-        _parts(answer),
-        Text(_how(answer), style="dim"),
+        _parts(bridged),
+        Text(_how(bridged), style="dim"),
         "",
-        changes_table(answer.changes, answer.renamed),
+        changes_table(bridged.changes, bridged.renamed),
     ]
     return Report.of(
-        [*opening(bridge_answer(answer)), *(parts if answer.parts else [])],
+        [*opening(bridge_answer(bridged)), *(parts if bridged.parts else [])],
         kind="bridge",
         facts=lambda: plain_value(
             {
-                "outcome": answer.outcome,
-                "statistic": answer.statistic,
-                "unit": answer.unit,
-                "trials": answer.trials,
-                "seed": answer.seed,
-                "before": plain_estimate(answer.before),
-                "after": plain_estimate(answer.after),
-                "error": answer.error,
-                "without value": list(answer.without_value),
-                "renamed": dict(answer.renamed),
-                "sentence": " ".join(bridge_answer(answer)),
+                "outcome": bridged.outcome,
+                "statistic": bridged.statistic,
+                "unit": bridged.unit,
+                "trials": bridged.trials,
+                "seed": bridged.seed,
+                "before": plain_estimate(bridged.before),
+                "after": plain_estimate(bridged.after),
+                "error": bridged.error,
+                "without value": list(bridged.without_value),
+                "renamed": dict(bridged.renamed),
+                "sentence": " ".join(bridge_answer(bridged)),
             }
         ),
         tables=lambda: {"parts": DataTable(table, "parts", "bridge")},
-        figures=lambda: {"bridge": answer.plot} if answer.parts else {},
-        result=answer,
+        figures=lambda: {"bridge": bridged.plot} if bridged.parts else {},
+        result=bridged,
     )
 
 
@@ -153,39 +153,39 @@ class _Written:
         return self.figure(left * step, signed=True) if left else None
 
 
-def bridge_answer(answer: Bridge) -> list[str]:
+def bridge_answer(bridged: Bridge) -> list[str]:
     """Return from what to what the figure went, and by which changes, as figures that add up."""
-    outcome = answer.outcome.replace("_", " ")
-    if not answer.parts:
+    outcome = bridged.outcome.replace("_", " ")
+    if not bridged.parts:
         return [f"Nothing that could move {outcome} has changed."]
-    written = _Written(answer)
-    before, after = (written.figure(float(value)) for value in (answer.before, answer.after))
-    move = "rose" if float(answer.after) > float(answer.before) else "fell"
+    written = _Written(bridged)
+    before, after = (written.figure(float(value)) for value in (bridged.before, bridged.after))
+    move = "rose" if float(bridged.after) > float(bridged.before) else "fell"
     ends = f"{move} from {before} to {after}" if before != after else f"is still {after}"
 
-    certain = [name for name in answer.ranked if _is_certain(answer.shown[name])]
+    certain = [name for name in bridged.ranked if _is_certain(bridged.shown[name])]
     parts = [f"{written.parts[name]} from {name}" for name in certain[:MOST_NAMED]]
-    if parts and answer.kind == "share":
+    if parts and bridged.kind == "share":
         parts[0] = parts[0].replace(" from ", " points from ", 1)
     if len(certain) > MOST_NAMED:
         parts.append(f"and {len(certain) - MOST_NAMED} smaller changes")
     causes = f": {', '.join(parts)}" if parts else ""
-    sentences = [f"The {answer.statistic} of {outcome} {ends}{written.unit}{causes}."]
+    sentences = [f"The {bridged.statistic} of {outcome} {ends}{written.unit}{causes}."]
 
-    unsure = [name for name in answer.ranked if name not in certain]
+    unsure = [name for name in bridged.ranked if name not in certain]
     if unsure:
         named = ", ".join(unsure[:MOST_NAMED]) + (" and others" if len(unsure) > MOST_NAMED else "")
         sentences.append(f"What {named} did to it is within the sampling error.")
-    return [*sentences, *_without_value(answer)]
+    return [*sentences, *_without_value(bridged)]
 
 
-def _without_value(answer: Bridge) -> list[str]:
+def _without_value(bridged: Bridge) -> list[str]:
     """Return how many trials have no value, where some have none, and what that means."""
-    before, after = (per_cent(share, 1) for share in answer.without_value)
-    if not any(answer.without_value):
+    before, after = (per_cent(share, 1) for share in bridged.without_value)
+    if not any(bridged.without_value):
         return []
     basis = "the figures are of the others"
-    if answer.statistic.startswith("chance"):
+    if bridged.statistic.startswith("chance"):
         basis = "chances are of all trials"
     return [f"{before} of the trials had no value before, {after} have none now; {basis}."]
 
@@ -194,34 +194,35 @@ def _is_certain(part: Estimate) -> bool:
     return not abs(float(part)) <= part.error
 
 
-def _parts(answer: Bridge) -> FigureTable:
-    written = _Written(answer)
+def _parts(bridged: Bridge) -> FigureTable:
+    written = _Written(bridged)
     unit = f" ({written.unit.strip()})" if written.unit else ""
-    outcome = answer.outcome.replace("_", " ")
-    title = f"The {answer.statistic} of {outcome}{unit}, change by change"
+    outcome = bridged.outcome.replace("_", " ")
+    title = f"The {bridged.statistic} of {outcome}{unit}, change by change"
     table = table_of(title, Words("change"), "explains", "95 % error", "made first", "made last")
-    table.add_row("before", written.figure(float(answer.before)), *[""] * 3)
-    for name in answer.ranked:
-        error = answer.shown[name].error
+    table.add_row("before", written.figure(float(bridged.before)), *[""] * 3)
+    for name in bridged.ranked:
+        error = bridged.shown[name].error
         ends = [
-            written.figure(value, signed=True) for value in (answer.first[name], answer.last[name])
+            written.figure(value, signed=True)
+            for value in (bridged.first[name], bridged.last[name])
         ]
         table.add_row(name, written.parts[name], written.error(error), *ends)
     if written.rounding is not None:
         table.add_row("rounding", written.rounding, *[""] * 3)
-    table.add_row("after", written.figure(float(answer.after)), *[""] * 3)
+    table.add_row("after", written.figure(float(bridged.after)), *[""] * 3)
     return table
 
 
-def _how(answer: Bridge) -> str:
-    if answer.basis:
-        return answer.basis
+def _how(bridged: Bridge) -> str:
+    if bridged.basis:
+        return bridged.basis
     order = (
         "Changes are made in the order given."
-        if answer.in_order
+        if bridged.in_order
         else "What a change explains is the mean over the orders in which they can be made."
     )
     return (
-        f"{order} All mixtures are on the same {answer.trials:,} draws, seed {answer.seed} "
-        f"({brief(float(answer.runs))} were worked out); parts add up to the change."
+        f"{order} All mixtures are on the same {bridged.trials:,} draws, seed {bridged.seed} "
+        f"({brief(float(bridged.runs))} were worked out); parts add up to the change."
     )

@@ -112,8 +112,10 @@ def _proposed_table(proposed: list[Proposal]) -> FigureTable:
 
 def _next_step(book: Workbook, proposed: list[Proposal]) -> str:
     """Return the options that would make a model of it, to be copied."""
-    outcome = next((item for item in proposed if item.kind == "outcome"), None)
-    driver = next((item for item in proposed if item.kind == "driver" and item.value), None)
+    outcome = next((proposal for proposal in proposed if proposal.kind == "outcome"), None)
+    driver = next(
+        (proposal for proposal in proposed if proposal.kind == "driver" and proposal.value), None
+    )
     if outcome is None:
         return "Name the cell of the answer with --outcome CELL to see the model."
     unit = f", {outcome.unit}" if outcome.unit else ""
@@ -124,7 +126,7 @@ def _next_step(book: Workbook, proposed: list[Proposal]) -> str:
         tail = f" {driver.unit}" if driver.unit else ""
         words += f' --driver "{driver.name} = {driver.cell}: pert {shown}{tail}"'
     said = f"Name the cell of the answer with --outcome CELL to see the model, such as\n{words}"
-    condition = next((item for item in proposed if item.kind == "condition"), None)
+    condition = next((proposal for proposal in proposed if proposal.kind == "condition"), None)
     if condition is None:
         return said
     return (

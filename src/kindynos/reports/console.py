@@ -18,9 +18,7 @@ class _Terminal(Console):
     def print(self, *parts: Any, **_: Any) -> None:
         """Print parts below each other, without blanks at the ends of lines."""
         super().print(
-            Trimmed(
-                [self.render_str(piece) if isinstance(piece, str) else piece for piece in parts]
-            ),
+            Trimmed([self.render_str(part) if isinstance(part, str) else part for part in parts]),
             end="",
         )
 

@@ -94,9 +94,9 @@ def register(run: Run, outcome: str) -> FigureTable:
     """Return the risk register of an outcome: what is stated of each risk, and what it does."""
     frame, unit = run.risk_register(outcome), run[outcome].unit
     to = frame.attrs["to"]
-    piece = brief(in_unit(float(f"{frame.attrs['of risks']:.3g}"), unit))
+    risks = brief(in_unit(float(f"{frame.attrs['of risks']:.3g}"), unit))
     of_outcome = f"{outcome}{f', {unit}' if unit else ''}"
-    title = f"Risk register: the risks are {piece} of {to} of {of_outcome}"
+    title = f"Risk register: the risks are {risks} of {to} of {of_outcome}"
     table = table_of(
         title, "risk", "chance", "impact, mean", "expected", "contribution", "95 % error", "share"
     )

@@ -221,16 +221,14 @@ def _dominated(solution: Solution) -> list[str]:
     rest = ", on the trials drawn." if solution.draws.trials > 1 else "."
     names = solution.best_alternatives(MOST_COMPARED)
     for pair, row in solution.dominance(names).iterrows():
-        item, other = pair if isinstance(pair, tuple) else (pair, "")
+        one, other = pair if isinstance(pair, tuple) else (pair, "")
         if row["first order"]:
             dominated.append(
-                f"{item} dominates {other}: at every amount its chance of more is at least as "
+                f"{one} dominates {other}: at every amount its chance of more is at least as "
                 f"large{rest}"
             )
         elif row["second order"]:
-            dominated.append(
-                f"{item} dominates {other} for whoever shuns risk (second order){rest}"
-            )
+            dominated.append(f"{one} dominates {other} for whoever shuns risk (second order){rest}")
     return dominated
 
 
@@ -253,7 +251,7 @@ def _facts(
     solution: Solution, worth: pd.DataFrame | None, switches: dict[str, pd.DataFrame]
 ) -> dict[str, Any]:
     """Return the plain data beside the tables."""
-    answer: Any = plain_value(
+    facts: Any = plain_value(
         {
             "decision": solution.decision.name,
             "best": solution.best,
@@ -266,7 +264,7 @@ def _facts(
             ],
         }
     )
-    answer["worth of knowing"] = None if worth is None else plain_rows(worth)
-    answer["switches"] = {name: plain_rows(table) for name, table in switches.items()}
-    data: dict[str, Any] = answer
+    facts["worth of knowing"] = None if worth is None else plain_rows(worth)
+    facts["switches"] = {name: plain_rows(table) for name, table in switches.items()}
+    data: dict[str, Any] = facts
     return data

@@ -48,8 +48,8 @@ def _safe_labels(labels: pd.Index) -> pd.Index:
     names = [as_text(name) for name in labels.names]
     if labels.nlevels > 1:
         return labels.map(lambda label: tuple(as_text(piece) for piece in label)).set_names(names)
-    answer = labels.map(as_text) if labels.dtype.kind == "O" else labels
-    return answer.set_names(names)
+    safe = labels.map(as_text) if labels.dtype.kind == "O" else labels
+    return safe.set_names(names)
 
 
 @dataclass(frozen=True)

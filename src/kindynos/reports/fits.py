@@ -74,20 +74,20 @@ def _ranked_distributions(name: str, ranking: Ranking) -> FigureTable:
         "Kolmogorov-Smirnov",
         "p",
     )
-    for item in ranking:
-        answer = ranking.distances[item.label]
+    for distribution in ranking:
+        distances = ranking.distances[distribution.label]
         parameters = ", ".join(
-            f"{key} {short(value)}" for key, value in item.fitted.estimates.items()
+            f"{key} {short(value)}" for key, value in distribution.fitted.estimates.items()
         )
         table.add_row(
-            item.label,
+            distribution.label,
             parameters,
-            f"{ranking._criterion_of(item):,.1f}",
-            per_cent(ranking.weights[item.label]),
-            _distance(answer.anderson_darling, 2),
-            _p(answer.anderson_darling_p),
-            _distance(answer.kolmogorov_smirnov, 3),
-            _p(answer.kolmogorov_smirnov_p),
+            f"{ranking._criterion_of(distribution):,.1f}",
+            per_cent(ranking.weights[distribution.label]),
+            _distance(distances.anderson_darling, 2),
+            _p(distances.anderson_darling_p),
+            _distance(distances.kolmogorov_smirnov, 3),
+            _p(distances.kolmogorov_smirnov_p),
         )
     return table
 
@@ -102,9 +102,9 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
         else "Tests of fit need all values, and each known exactly: there are none here."
     ]
     words += [
-        f"{item.label}: {'; '.join(item.fitted.at_bound.values())}."
-        for item in ranking
-        if item.fitted.at_bound
+        f"{distribution.label}: {'; '.join(distribution.fitted.at_bound.values())}."
+        for distribution in ranking
+        if distribution.fitted.at_bound
     ]
     words += [*_order(ranking.data.values), *_left_out(ranking.left_out)]
     words += [f"{note}." for note in notes]
@@ -246,7 +246,11 @@ def _families(ranking: Ranking, shown: Distribution) -> list[str]:
     """Return the families that the records leave, where the best of several is shown."""
     if shown is not ranking.best:
         return [shown.label]
-    return [item.label for item in ranking if ranking.weights[item.label] >= LEAST_SHARE]
+    return [
+        distribution.label
+        for distribution in ranking
+        if ranking.weights[distribution.label] >= LEAST_SHARE
+    ]
 
 
 def _fitted_percentiles(distribution: Distribution, ranking: Ranking) -> pd.DataFrame:
@@ -415,14 +419,14 @@ def _processes(name: str, ranking: SeriesRanking) -> FigureTable:
     for position, names in enumerate(ranking.groups.values()):
         if position:
             table.add_row("", *[""] * len(columns))
-        for item in names:
-            row: Any = frame.loc[item]
+        for process in names:
+            row: Any = frame.loc[process]
             cells = [
                 str(int(row["parameters"])),
                 f"{row[ranking.criterion]:,.1f}",
                 per_cent(row["weight"]),
             ]
-            if item in ranking.scores:
+            if process in ranking.scores:
                 cells += [
                     short(row["mae"]),
                     short(row["crps"]),
@@ -431,7 +435,7 @@ def _processes(name: str, ranking: SeriesRanking) -> FigureTable:
                 ]
             elif ranking.scores:
                 cells += [""] * 4
-            table.add_row(item, *cells, row["note"])
+            table.add_row(process, *cells, row["note"])
     return table
 
 
@@ -465,18 +469,18 @@ def _process(name: str, process: Process) -> FigureTable:
 
 def parameters_of(process: Process) -> dict[str, float]:
     """Return the parameters of a process by the names that its errors have: "ar 1" of several."""
-    answer: dict[str, float] = {}
+    by_name: dict[str, float] = {}
     for key, value in process.parameters.items():
         if isinstance(value, tuple):
-            answer |= {
-                f"{key.replace('_', ' ')} {position}": float(piece)
-                for position, piece in enumerate(value, start=1)
+            by_name |= {
+                f"{key.replace('_', ' ')} {position}": float(number)
+                for position, number in enumerate(value, start=1)
             }
         elif key == "effects":
-            answer |= {f"effect of {name}": effect for name, effect in value.items()}
+            by_name |= {f"effect of {name}": effect for name, effect in value.items()}
         elif isinstance(value, float | int) and not isinstance(value, bool):
-            answer[key] = float(value)
-    return answer
+            by_name[key] = float(value)
+    return by_name
 
 
 def fan_table(process: Process, periods: Any, seed: int, trials: int = 10_000) -> pd.DataFrame:
@@ -525,20 +529,20 @@ def trials(
                 per_cent(max(row["first-order share"], 0.0)),
             )
         parts.append(table)
-    spaced: list[RenderableType] = [item for piece in parts for item in (piece, "")]
+    spaced: list[RenderableType] = [item for part in parts for item in (part, "")]
     if read_trials.notes:
         spaced.append(Text("\n".join(f"{note}." for note in read_trials.notes), style="dim"))
     figures = outcome_table(read_trials, asked)
 
     def facts() -> Any:
-        answer: dict[str, Any] = {
+        plain: dict[str, Any] = {
             "file": read_trials.source,
             "trials": read_trials.size,
             "notes": list(read_trials.notes),
             "columns": {name: _figures(figures.loc[[name]].droplevel(0)) for name in names},
         }
-        answer |= chances_asked(read_trials, asked)
-        return plain_value(answer | ({} if pair is None else {"together": _figures(pair.table())}))
+        plain |= chances_asked(read_trials, asked)
+        return plain_value(plain | ({} if pair is None else {"together": _figures(pair.table())}))
 
     def draws() -> Draws:
         from kindynos.plots import distribution

@@ -24,28 +24,30 @@ def doubt_lines(ranking: SeriesRanking) -> list[Text]:
 
 
 def forecast_report(
-    name: str, answer: Forecast, above: Sequence[float] = (), notes: Sequence[str] = ()
+    name: str, forecast: Forecast, above: Sequence[float] = (), notes: Sequence[str] = ()
 ) -> Report:
     """Return a forecast: the next period and the total in a sentence, the table of periods, and the
     process as a driver of a model file.
     """
-    table = answer.table()
-    total, count = answer.total(), min(YEAR, len(table))
-    chances = {figure: answer.chance(figure) for figure in above}
-    shown = _periods(name, answer, table, chances)
-    lines = driver_table(_driver_name(name), answer.process, _source(answer), uncertain=True)
-    verdict = answer.ranking.verdict
+    table = forecast.table()
+    total, count = forecast.total(), min(YEAR, len(table))
+    chances = {figure: forecast.chance(figure) for figure in above}
+    shown = _periods(name, forecast, table, chances)
+    lines = driver_table(_driver_name(name), forecast.process, _source(forecast), uncertain=True)
+    verdict = forecast.ranking.verdict
     how = [f"{verdict[:1].upper()}{verdict[1:]}."]
-    if answer.process_name != answer.ranking.names[0]:
-        how = [f"The process is {answer.process_name}, as named; {verdict}."]
+    if forecast.process_name != forecast.ranking.names[0]:
+        how = [f"The process is {forecast.process_name}, as named; {verdict}."]
     how += [f"{note}." for note in notes]
-    how.append(f"{answer.paths.shape[1]:,} paths with parameters drawn too, seed {answer.seed}.")
+    how.append(
+        f"{forecast.paths.shape[1]:,} paths with parameters drawn too, seed {forecast.seed}."
+    )
     whole = table.assign(**{f"above {f:g}": list(c) for f, c in chances.items()})
     return Report.of(
         [
             *opening(
-                _sentences(name, _written(table.index[0], answer), table, total, count),
-                doubt_lines(answer.ranking),
+                _sentences(name, _written(table.index[0], forecast), table, total, count),
+                doubt_lines(forecast.ranking),
             ),
             shown,
             "",
@@ -58,11 +60,11 @@ def forecast_report(
         facts=lambda: plain_value(
             {
                 "column": name,
-                "process": answer.process_name,
-                "seed": answer.seed,
-                "verdict": answer.ranking.verdict,
+                "process": forecast.process_name,
+                "seed": forecast.seed,
+                "verdict": forecast.ranking.verdict,
                 "notes": list(notes),
-                "doubts": answer.ranking.doubts,
+                "doubts": forecast.ranking.doubts,
                 "ahead": [{"period": str(period)[:10], **row} for period, row in table.iterrows()],
                 "total": {"periods": count, **total},
                 "chances": [
@@ -74,13 +76,13 @@ def forecast_report(
             }
         ),
         tables=lambda: only_files(forecast=whole),
-        figures=lambda: {"forecast": answer.plot},
-        result=answer,
+        figures=lambda: {"forecast": forecast.plot},
+        result=forecast,
     )
 
 
 def _periods(
-    name: str, answer: Forecast, table: pd.DataFrame, chances: Mapping[float, Sequence[float]]
+    name: str, forecast: Forecast, table: pd.DataFrame, chances: Mapping[float, Sequence[float]]
 ) -> FigureTable:
     """Return the coming periods with their ranges, and the chances above figures."""
     step = step_of(float(table["P75"].iloc[0] - table["P25"].iloc[0]) / 20)
@@ -94,13 +96,13 @@ def _periods(
             for low, high in (("P25", "P75"), ("P5", "P95"))
         ]
         shares = [per_cent(float(values[position]), 1) for values in chances.values()]
-        shown.add_row(_written(period, answer), number(row["P50"], step), *ends, *shares)
+        shown.add_row(_written(period, forecast), number(row["P50"], step), *ends, *shares)
     return shown
 
 
-def _written(period: object, answer: Forecast) -> str:
+def _written(period: object, forecast: Forecast) -> str:
     """Return a period as it is written: a month without its day, a year alone."""
-    return str(period)[: {"month": 7, "year": 4}.get(str(answer.ranking.series.every), 10)]
+    return str(period)[: {"month": 7, "year": 4}.get(str(forecast.ranking.series.every), 10)]
 
 
 def _sentences(
@@ -129,6 +131,6 @@ def _driver_name(name: str) -> str:
     return word if word.isidentifier() else f"series_{word}"
 
 
-def _source(answer: Forecast) -> str:
-    fitted = answer.process.fitted
+def _source(forecast: Forecast) -> str:
+    fitted = forecast.process.fitted
     return "" if fitted is None else fitted.description

@@ -18,11 +18,11 @@ from kindynos.studies.frontier import ModelFrontier
 MOST_DOMINATED = 8  # that the terminal shows
 
 
-def frontier_report(answer: ModelFrontier) -> Report:
+def frontier_report(frontier: ModelFrontier) -> Report:
     """Return the efficient decisions, and those that they dominate."""
-    parts: list[Any] = [*opening(frontier_answer(answer)), _efficient(answer), ""]
-    if len(answer.dominated):
-        parts += [_dominated(answer), ""]
+    parts: list[Any] = [*opening(frontier_answer(frontier)), _efficient(frontier), ""]
+    if len(frontier.dominated):
+        parts += [_dominated(frontier), ""]
     parts.append(
         Text(
             "All figures are on fresh draws, which had no part in the search. Errors are those of "
@@ -33,41 +33,42 @@ def frontier_report(answer: ModelFrontier) -> Report:
     return Report.of(
         parts,
         kind="frontier",
-        heading=f"Efficient decisions: {answer.what} against {answer.against}",
-        result=answer,
+        heading=f"Efficient decisions: {frontier.what} against {frontier.against}",
+        result=frontier,
         facts=lambda: plain_value(
             {
-                "what": answer.what,
-                "against": answer.against,
-                "more is better": list(answer.more),
-                "tried all": answer.tried_all,
-                "trials": answer.trials,
-                "seed": answer.seed,
+                "what": frontier.what,
+                "against": frontier.against,
+                "more is better": list(frontier.more),
+                "tried all": frontier.tried_all,
+                "trials": frontier.trials,
+                "seed": frontier.seed,
             }
         ),
-        tables=lambda: {"efficient": answer.table, "dominated": answer.dominated},
-        figures=lambda: {"frontier": answer.plot},
+        tables=lambda: {"efficient": frontier.table, "dominated": frontier.dominated},
+        figures=lambda: {"frontier": frontier.plot},
     )
 
 
-def frontier_answer(answer: ModelFrontier) -> list[str]:
+def frontier_answer(efficient: ModelFrontier) -> list[str]:
     """Return how many decisions are efficient, and what the two ends bring."""
-    count = len(answer.table) + len(answer.dominated)
-    tried = "All" if answer.tried_all else "Of"
-    lead = f"{tried} {count:,} points {'were tried' if answer.tried_all else 'tried'}"
-    ends = [answer.table.iloc[place] for place in (-1, 0)]
+    count = len(efficient.table) + len(efficient.dominated)
+    tried = "All" if efficient.tried_all else "Of"
+    lead = f"{tried} {count:,} points {'were tried' if efficient.tried_all else 'tried'}"
+    ends = [efficient.table.iloc[place] for place in (-1, 0)]
+    what, against = efficient.what, efficient.against
     said = [
-        f"{_decisions(answer, end)} has {answer.what} {_plain(end[answer.what], answer.units[0])} "
-        f"and {answer.against} {_plain(end[answer.against], answer.units[1])}"
-        for end in ends[: len(answer.table)]
+        f"{_decisions(efficient, end)} has {what} {_plain(end[what], efficient.units[0])} "
+        f"and {against} {_plain(end[against], efficient.units[1])}"
+        for end in ends[: len(efficient.table)]
     ]
-    if len(answer.table) == 1:
+    if len(efficient.table) == 1:
         return [f"{lead}: {said[0]}, and no other is better in either."]
-    return [f"{lead}; {len(answer.table)} efficient ones are shown: {'; '.join(said)}."]
+    return [f"{lead}; {len(efficient.table)} efficient ones are shown: {'; '.join(said)}."]
 
 
-def _decisions(answer: ModelFrontier, row: Any) -> str:
-    return ", ".join(f"{name.replace('_', ' ')} {short(row[name])}" for name in answer.decisions)
+def _decisions(frontier: ModelFrontier, row: Any) -> str:
+    return ", ".join(f"{name.replace('_', ' ')} {short(row[name])}" for name in frontier.decisions)
 
 
 def _plain(value: float, unit: str | None) -> str:
@@ -88,23 +89,25 @@ def _column(name: str, unit: str | None) -> Callable[[Any], str]:
     return lambda row: short(in_unit(row[name], unit))
 
 
-def _efficient(answer: ModelFrontier) -> FigureTable:
-    columns: dict[str, Any] = {name: _column(name, None) for name in answer.decisions}
-    columns[_head(answer.what, answer.units[0])] = _figure(answer.what, "error", answer.units[0])
-    columns[_head(answer.against, answer.units[1])] = _figure(
-        answer.against, f"error of {answer.against}", answer.units[1]
+def _efficient(frontier: ModelFrontier) -> FigureTable:
+    columns: dict[str, Any] = {name: _column(name, None) for name in frontier.decisions}
+    columns[_head(frontier.what, frontier.units[0])] = _figure(
+        frontier.what, "error", frontier.units[0]
     )
-    return table_from("Efficient decisions", answer.table.to_dict("records"), columns)
+    columns[_head(frontier.against, frontier.units[1])] = _figure(
+        frontier.against, f"error of {frontier.against}", frontier.units[1]
+    )
+    return table_from("Efficient decisions", frontier.table.to_dict("records"), columns)
 
 
-def _dominated(answer: ModelFrontier) -> FigureTable:
-    columns: dict[str, Any] = {name: _column(name, None) for name in answer.decisions}
-    for name, unit in zip((answer.what, answer.against), answer.units, strict=True):
+def _dominated(frontier: ModelFrontier) -> FigureTable:
+    columns: dict[str, Any] = {name: _column(name, None) for name in frontier.decisions}
+    for name, unit in zip((frontier.what, frontier.against), frontier.units, strict=True):
         columns[_head(name, unit)] = _column(name, unit)
     columns["dominated by"] = "dominated by"
-    count = len(answer.dominated)
+    count = len(frontier.dominated)
     left = f"; {MOST_DOMINATED} of {count:,}" if count > MOST_DOMINATED else ""
-    rows = answer.dominated.head(MOST_DOMINATED).to_dict("records")
+    rows = frontier.dominated.head(MOST_DOMINATED).to_dict("records")
     return table_from(f"Dominated, the nearest first{left}", rows, columns)
 
 

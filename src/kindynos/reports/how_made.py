@@ -43,9 +43,9 @@ def made_lines(run: Run) -> list[str]:
 def advice_lines(run: Run) -> list[str]:
     """Return what the maker of a model should look at."""
     return [
-        f"Look at {answer.name}: {answer.text}{'' if answer.text.endswith('?') else '.'}"
-        for answer in review(run.program, calculations=False)
-        if answer.name not in ("dependence", "sources")
+        f"Look at {finding.name}: {finding.text}{'' if finding.text.endswith('?') else '.'}"
+        for finding in review(run.program, calculations=False)
+        if finding.name not in ("dependence", "sources")
     ]
 
 

@@ -38,8 +38,8 @@ def joint_fit(fitted: JointFit, notes: list[str]) -> Report:
     rows = []
     for label, (aic, df) in sorted(fitted.copulas.items(), key=lambda item: item[1][0]):
         lower, upper = tail_dependence(label, tau.value, df)
-        known = ("" if df is None else number(df), per_cent(lower, 0), per_cent(upper, 0))
-        copulas.add_row(label, number(aic, 0.1), *known)
+        tail_cells = ("" if df is None else number(df), per_cent(lower, 0), per_cent(upper, 0))
+        copulas.add_row(label, number(aic, 0.1), *tail_cells)
         tails = {"lower tail": lower, "upper tail": upper}
         rows.append({"copula": label, "aic": aic, "df": df, **tails})
     said = [

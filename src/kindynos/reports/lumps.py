@@ -59,10 +59,10 @@ def is_count(result: Result) -> bool:
     """Return whether all values are whole numbers, several of them, and none so large that it is
     an amount that was rounded.
     """
-    valid = result.values[np.isfinite(result.values)]
-    if not valid.size or np.abs(valid).max() >= LARGEST_COUNT:
+    values = result.values[np.isfinite(result.values)]
+    if not values.size or np.abs(values).max() >= LARGEST_COUNT:
         return False
-    return bool((valid == np.floor(valid)).all())
+    return bool((values == np.floor(values)).all())
 
 
 def is_condition(run: Run, name: str) -> bool:
@@ -70,10 +70,10 @@ def is_condition(run: Run, name: str) -> bool:
     chance.
     """
     result = run[name]
-    valid = result.values[~np.isnan(result.values)]
-    if result.unit or not valid.size or not np.isin(valid, (0.0, 1.0)).all():
+    values = result.values[~np.isnan(result.values)]
+    if result.unit or not values.size or not np.isin(values, (0.0, 1.0)).all():
         return False
-    return is_truth(run.program, name) or bool(valid.any() and not valid.all())
+    return is_truth(run.program, name) or bool(values.any() and not values.all())
 
 
 def is_truth(program: Program, name: str) -> bool:

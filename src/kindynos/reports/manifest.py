@@ -31,7 +31,7 @@ def write_manifest(stage: Path, folder: Path, about: Mapping[str, Any]) -> None:
     entry = {"kindynos": __version__, **about, "seed": _seed(stage), "files": files}
     earlier = []
     for made in _entries(folder):
-        left = {name: answer for name, answer in made["files"].items() if name not in files}
+        left = {name: digest for name, digest in made["files"].items() if name not in files}
         if left:
             earlier.append({**made, "files": left})
     text = json.dumps({**entry, "earlier": earlier}, indent=1, default=str, ensure_ascii=False)
@@ -73,7 +73,7 @@ def differences(folder: Path) -> list[str]:
     or are not listed.
     """
     listed = {
-        name: answer for made in read_manifest(folder) for name, answer in made["files"].items()
+        name: digest for made in read_manifest(folder) for name, digest in made["files"].items()
     }
     problems = []
     for name, expected in listed.items():

@@ -73,9 +73,9 @@ def risk(
         **risk_answer.by_group(parts, asked),
         **({} if used is None else {"limits": (used, risk_answer.limits_shown(used))}),
     }
-    shown: list[RenderableType] = [piece for _, piece in further.values() if piece is not None]
+    shown: list[RenderableType] = [part for _, part in further.values() if part is not None]
     stated = _stated(table, levels, windows, horizon, every, options)
-    spaced = [entry for piece in shown for entry in ("", piece)]
+    spaced = [entry for part in shown for entry in ("", part)]
     sentence, *rest = (
         _risk_parts(portfolio, table, parts, beside, spaced, asked)
         if supported is None
@@ -162,10 +162,12 @@ def _supported(
 ) -> SupportedMethod:
     """Return the method for one figure, of those in the table."""
     supported = portfolio.supported_method(level, every=every, horizon=horizon)
-    valid = list(dict.fromkeys(table.index.get_level_values("method")))
-    if supported.method in valid:
+    methods = list(dict.fromkeys(table.index.get_level_values("method")))
+    if supported.method in methods:
         return supported
-    return replace(supported, method=str(valid[0]), why=f"{supported.method!r} has no figure here")
+    return replace(
+        supported, method=str(methods[0]), why=f"{supported.method!r} has no figure here"
+    )
 
 
 Further = dict[str, tuple[pd.DataFrame, RenderableType | None]]
@@ -446,7 +448,7 @@ def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Re
         "A small p speaks against a method. The multiplier of capital is that of the supervisors' "
         "rule for the exceptions of the last 250 days at 99 %."
     )
-    item = backtested(tested, portfolio.prices)
+    tested_table = backtested(tested, portfolio.prices)
     return Report.of(
         [
             *opening(
@@ -458,9 +460,9 @@ def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Re
             *price_problems(portfolio.prices),
         ],
         kind="backtests",
-        facts=lambda: {**item.facts(), "record": portfolio.record()},
-        tables=lambda: {"backtests": table, **item.tables()},
-        figures=item.figures,
+        facts=lambda: {**tested_table.facts(), "record": portfolio.record()},
+        tables=lambda: {"backtests": table, **tested_table.tables()},
+        figures=tested_table.figures,
     )
 
 

@@ -189,10 +189,10 @@ def _amount(value: float, unit: str | None) -> str:
     return point_in_time(value, unit) if is_time(unit) else brief(in_unit(float(value), unit))
 
 
-def findings(answer: Iterable[Finding]) -> Group:
+def findings(reviewed: Iterable[Finding]) -> Group:
     """Return what looks wrong, or that nothing does."""
     lines = [
         Text.assemble((f"look at {finding.name}", f"bold {DOUBT}"), f": {finding.text}")
-        for finding in answer
+        for finding in reviewed
     ]
     return Group(*(lines or [Text("Nothing looks wrong.")]))

@@ -46,18 +46,18 @@ def checked(model: Model, whole: bool = False, said: Sequence[str] = ()) -> Repo
     parts += opening(model_answer(model))
     for table in tables:
         parts += [table if whole else table.first(MOST_ROWS), ""]
-    answer = review_of(model.statement)
+    findings = review_of(model.statement)
     tried = model.simulate(TRIED, seed=SEED) if program.checks else None
     if tried is not None:
         parts += [checks_table(tried, model), ""]
     units_read = unit_review(program)
     return Report.of(
-        [*parts, model_tables.findings(answer), _units_compared(units_read)],
+        [*parts, model_tables.findings(findings), _units_compared(units_read)],
         kind="model",
         heading=f"{model.name}: the model",
         facts=lambda: {
             "model": model.name,
-            "findings": [{"name": item.name, "text": item.text} for item in answer],
+            "findings": [{"name": item.name, "text": item.text} for item in findings],
             "units": {
                 "compared": list(units_read.tracked),
                 "not read": _named(units_read.unread),

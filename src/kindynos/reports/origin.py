@@ -75,8 +75,8 @@ def origin_in(result: Path) -> dict[str, Any]:
     check_file(result, MOST_BYTES)
     text = result.read_text(encoding="utf-8", errors="replace")
     if result.suffix.lower() != ".json":
-        found = EMBEDDED.search(text)
-        text = found[1] if found else "{}"
+        match = EMBEDDED.search(text)
+        text = match[1] if match else "{}"
     try:
         content = json.loads(text)
         origin = content.get("origin", content)

@@ -89,7 +89,8 @@ def path_rows(name: str, simulated: Floats, unit: str = "period") -> PeriodTrial
     order = np.argsort(simulated[-1], kind="stable")
     order = order[np.linspace(0, len(order) - 1, min(len(order), MOST_PATHS)).astype(np.int64)]
     words = [
-        f"path {item:,}: {brief(float(simulated[-1, item]))} at the end" for item in order.tolist()
+        f"path {number:,}: {brief(float(simulated[-1, number]))} at the end"
+        for number in order.tolist()
     ]
     labels = [f"{unit} {k}" if k else "today" for k in kept.tolist()]
     return PeriodTrials(name, simulated[kept], labels, None, order.tolist(), words, "end")
@@ -223,8 +224,8 @@ def _fitted(name: str, process: Process, history: int) -> Any:
             parts = {f"effect of {regressor}": effect for regressor, effect in value.items()}
         else:
             parts = _labelled(key, value, errors) if isinstance(value, tuple) else {key: value}
-        for label, piece in parts.items():
-            text = str(piece) if isinstance(piece, bool | str) else f"{piece:.4g}"
+        for label, description in parts.items():
+            text = str(description) if isinstance(description, bool | str) else f"{description:.4g}"
             error = errors.get(label, math.nan)
             fitted.add_row(
                 label,

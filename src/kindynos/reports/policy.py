@@ -20,64 +20,64 @@ HOW = (
 )
 
 
-def policy_report(answer: Policy) -> Report:
+def policy_report(policy: Policy) -> Report:
     """Return what the choices are worth, their rules and shares, and the plans side by side."""
     return Report.of(
         [
-            *opening(policy_answer(answer)),
-            _choices(answer),
+            *opening(policy_answer(policy)),
+            _choices(policy),
             "",
-            _plans(answer),
+            _plans(policy),
             "",
             Text(HOW, style="dim"),
         ],
         kind="policy",
-        heading=f"What the choices behind {answer.outcome.replace('_', ' ')} are worth",
-        result=answer,
+        heading=f"What the choices behind {policy.outcome.replace('_', ' ')} are worth",
+        result=policy,
         facts=lambda: plain_value(
             {
-                "outcome": answer.outcome,
-                "unit": answer.unit,
-                "trials": answer.trials,
-                "seed": answer.seed,
-                "value": plain_estimate(answer.value),
-                "worth": plain_estimate(answer.worth),
-                "promised": answer.promised,
-                "best fixed plan": answer.best,
-                "rules": dict(answer.rules),
+                "outcome": policy.outcome,
+                "unit": policy.unit,
+                "trials": policy.trials,
+                "seed": policy.seed,
+                "value": plain_estimate(policy.value),
+                "worth": plain_estimate(policy.worth),
+                "promised": policy.promised,
+                "best fixed plan": policy.best,
+                "rules": dict(policy.rules),
             }
         ),
-        tables=lambda: {"shares": answer.shares.reset_index(), "plans": answer.table.reset_index()},
-        figures=lambda: {"policy": answer.plot},
+        tables=lambda: {"shares": policy.shares.reset_index(), "plans": policy.table.reset_index()},
+        figures=lambda: {"policy": policy.plot},
     )
 
 
-def policy_answer(answer: Policy) -> list[str]:
+def policy_answer(policy: Policy) -> list[str]:
     """Return what choosing later is worth, and the first rule."""
-    outcome = answer.outcome.replace("_", " ")
-    value = amount(answer.value, answer.unit)
-    if answer.worth > answer.worth.error:
-        less = "less" if answer.better == "low" else "more"
+    outcome = policy.outcome.replace("_", " ")
+    value = amount(policy.value, policy.unit)
+    if policy.worth > policy.worth.error:
+        less = "less" if policy.better == "low" else "more"
         lead = (
             f"Chosen by what is known then, {outcome} is {value} on average: "
-            f"{amount(answer.worth, answer.unit)} {less} than with the best plan fixed today "
-            f"({answer.best})."
+            f"{amount(policy.worth, policy.unit)} {less} than with the best plan fixed today "
+            f"({policy.best})."
         )
     else:
         lead = (
             f"{outcome[:1].upper()}{outcome[1:]} is {value} on average; choosing by what is known "
-            f"then brings nothing that can be told over the best plan fixed today ({answer.best})."
+            f"then brings nothing that can be told over the best plan fixed today ({policy.best})."
         )
-    name, rule = next(iter(answer.rules.items()))
-    shares = answer.shares.loc[name]["chooses"].items()
+    name, rule = next(iter(policy.rules.items()))
+    shares = policy.shares.loc[name]["chooses"].items()
     said = ", ".join(f"{option} in {per_cent(float(share))}" for option, share in shares)
     return [lead, f"The rule of {name.replace('_', ' ')!r}: {rule} ({said} of the trials)."]
 
 
-def _choices(answer: Policy) -> FigureTable:
+def _choices(policy: Policy) -> FigureTable:
     return table_from(
         "What is chosen, by what is known then",
-        answer.shares.reset_index().to_dict("records"),
+        policy.shares.reset_index().to_dict("records"),
         {
             "choice": "choice",
             "option": "option",
@@ -88,8 +88,8 @@ def _choices(answer: Policy) -> FigureTable:
     )
 
 
-def _plans(answer: Policy) -> FigureTable:
-    unit = answer.unit
+def _plans(policy: Policy) -> FigureTable:
+    unit = policy.unit
 
     def plain(name: str) -> Any:
         return lambda row: short(in_unit(row[name], unit))
@@ -100,9 +100,9 @@ def _plans(answer: Policy) -> FigureTable:
         return " ".join(with_error(in_unit(symmetrical(row["mean"], row["error"]), unit)))
 
     columns: dict[str, Any] = {"plan": "plan", "mean": mean}
-    for name in answer.table.columns[2:]:
+    for name in policy.table.columns[2:]:
         chance = name.startswith("chance")
         columns[name] = (lambda row, name=name: per_cent(row[name])) if chance else plain(name)
     after = f", {unit}" if unit else ""
-    title = f"{answer.outcome} under the policy, and under each plan fixed today{after}"
-    return table_from(title, answer.table, columns)
+    title = f"{policy.outcome} under the policy, and under each plan fixed today{after}"
+    return table_from(title, policy.table, columns)

@@ -45,71 +45,70 @@ def estimates(figures: Estimates) -> Report:
     table = table_of("", "", "value", "95 % error")
     value = np.asarray(figures).reshape(-1)
     low, high = (np.asarray(end).reshape(-1) for end in (figures.low, figures.high))
-    for position, item in enumerate(zip(value.tolist(), low.tolist(), high.tolist(), strict=True)):
+    for position, ends in enumerate(zip(value.tolist(), low.tolist(), high.tolist(), strict=True)):
         if position < MOST_PERIODS:
-            table.add_row(str(position), *with_error(Estimate(*item)))
+            table.add_row(str(position), *with_error(Estimate(*ends)))
     return Report.of([table], kind="figures")
 
 
-def result(answer: Result) -> Report:
+def result(outcome: Result) -> Report:
     """Return the main figures of a quantity, with their errors."""
-    unit = f", {answer.unit}" if answer.unit else ""
-    table = table_of(f"{answer.name}{unit}", "", "value", "95 % error")
-    figures: dict[str, Estimate] = {"mean": answer.mean, "standard deviation": answer.sd}
-    figures |= {f"P{q}": answer.percentile(q) for q in ENDS}
+    unit = f", {outcome.unit}" if outcome.unit else ""
+    table = table_of(f"{outcome.name}{unit}", "", "value", "95 % error")
+    figures: dict[str, Estimate] = {"mean": outcome.mean, "standard deviation": outcome.sd}
+    figures |= {f"P{q}": outcome.percentile(q) for q in ENDS}
     for label, figure in figures.items():
-        table.add_row(label, *with_error(figure, answer.unit))
-    said = (
-        f"{answer.name}: {amount(answer.mean, answer.unit)} on average of {answer.size:,} trials."
-    )
-    if answer.n_failed == answer.size:
-        said = f"{answer.name} has no value in any of {answer.size:,} trials."
+        table.add_row(label, *with_error(figure, outcome.unit))
+    mean = amount(outcome.mean, outcome.unit)
+    said = f"{outcome.name}: {mean} on average of {outcome.size:,} trials."
+    if outcome.n_failed == outcome.size:
+        said = f"{outcome.name} has no value in any of {outcome.size:,} trials."
 
     def draws() -> Draws:
         from kindynos.plots import distribution
 
-        return {answer.name: partial(distribution, answer)}
+        return {outcome.name: partial(distribution, outcome)}
 
     return Report.of([*opening([said]), table], kind="quantity", figures=draws)
 
 
-def row_result(answer: RowResult) -> Report:
+def row_result(outcome: RowResult) -> Report:
     """Return mean and percentiles of a row by period."""
-    unit = f", {answer.unit}" if answer.unit else ""
+    unit = f", {outcome.unit}" if outcome.unit else ""
     columns = ["mean", *(f"P{q}" for q in ENDS)]
-    table = table_of(f"{answer.name}{unit}", "period", *columns)
-    mean, ends = np.asarray(answer.mean), np.asarray(answer.percentile(ENDS))
-    for period, label in enumerate(answer.labels[:MOST_PERIODS]):
+    table = table_of(f"{outcome.name}{unit}", "period", *columns)
+    mean, ends = np.asarray(outcome.mean), np.asarray(outcome.percentile(ENDS))
+    for period, label in enumerate(outcome.labels[:MOST_PERIODS]):
         figures = (mean[period], *ends[:, period])
-        table.add_row(str(label), *(brief(in_unit(float(x), answer.unit)) for x in figures))
+        table.add_row(str(label), *(brief(in_unit(float(x), outcome.unit)) for x in figures))
     return Report.of([table], kind="row")
 
 
-def distribution(item: Distribution) -> Report:
+def distribution(stated: Distribution) -> Report:
     """Return a distribution: its parameters, mean, sd, percentiles and the chance below 0."""
-    table = table_of(repr(item), "", "value")
-    figures = {"mean": item.mean, "standard deviation": item.sd}
-    figures |= {f"P{q}": float(item.percentile(q)) for q in ENDS}
+    table = table_of(repr(stated), "", "value")
+    figures = {"mean": stated.mean, "standard deviation": stated.sd}
+    figures |= {f"P{q}": float(stated.percentile(q)) for q in ENDS}
     for label, figure in figures.items():
         table.add_row(label, brief(float(figure)))
-    below = float(item.chance(below=0))
+    below = float(stated.chance(below=0))
     table.add_row("chance below 0", per_cent(below) if below > 0 else "never")
-    return Report.of([table], kind="distribution", figures=lambda: {"density": item.plot})
+    return Report.of([table], kind="distribution", figures=lambda: {"density": stated.plot})
 
 
-def process(item: Process) -> Report:
+def process(stated: Process) -> Report:
     """Return a process with its parameters."""
-    table = table_of(item.label, "parameter", "value")
-    for name, value in item.parameters.items():
+    table = table_of(stated.label, "parameter", "value")
+    for name, value in stated.parameters.items():
         if isinstance(value, int | float | str | bool):
             shown = brief(float(value)) if isinstance(value, float) else str(value)
             table.add_row(name.replace("_", " "), shown)
     return Report.of([table], kind="process")
 
 
-def cohort(item: Cohort) -> Report:
+def cohort(stated: Cohort) -> Report:
     """Return a cohort: its start, and the chances of its moves."""
-    return Report.of([cohort_table("cohort", item)], kind="cohort")
+    return Report.of([cohort_table("cohort", stated)], kind="cohort")
 
 
 def counts(cohort_result: CohortResult) -> Report:
@@ -156,6 +155,7 @@ def _counts_row(cohort_result: CohortResult, state: str) -> PeriodTrials:
     order = np.argsort(values[-1], kind="stable")
     selected = order[np.linspace(0, len(order) - 1, min(len(order), MOST_PATHS)).astype(np.int64)]
     words = [
-        f"trial {item:,}: {values[-1, item]:g} {state} at the end" for item in selected.tolist()
+        f"trial {number:,}: {values[-1, number]:g} {state} at the end"
+        for number in selected.tolist()
     ]
     return PeriodTrials(state, values, labels, None, selected.tolist(), words, "end")

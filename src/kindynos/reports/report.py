@@ -25,11 +25,9 @@ from kindynos.reports.tables import FigureTable
 if TYPE_CHECKING:
     import pandas as pd
 
-    from kindynos.reports.page.view import PageView
-
 Draw = Callable[..., Any]
 Draws = Mapping[str, Draw]
-View = Callable[["Report"], "PageView"]
+View = Callable[["Report"], Any]  # a PageView of kindynos.reports.page.view
 DATA_VERSION = 1  # of the plain data; another one where a key goes or changes its meaning
 
 
@@ -42,12 +40,12 @@ class Section:
     @property
     def tables(self) -> list[FigureTable]:
         """Its tables, with their units and errors."""
-        return [piece for piece in self.parts if isinstance(piece, FigureTable)]
+        return [part for part in self.parts if isinstance(part, FigureTable)]
 
     @property
     def sentences(self) -> list[str]:
         """Its sentences."""
-        return [piece.plain for piece in self.parts if isinstance(piece, Text)]
+        return [part.plain for part in self.parts if isinstance(part, Text)]
 
     @property
     def title(self) -> str:
@@ -129,13 +127,13 @@ class Report:
     def of(cls, parts: Iterable[RenderableType | None], kind: str, **rendered: Any) -> Report:
         """Return the report of parts in reading order; ``""`` ends a section."""
         sections: list[list[Any]] = [[]]
-        for piece in parts:
-            if piece == "":
+        for part in parts:
+            if part == "":
                 sections.append([])
-            elif isinstance(piece, Group):
-                sections[-1] += piece.renderables
-            elif piece is not None:
-                sections[-1].append(piece)
+            elif isinstance(part, Group):
+                sections[-1] += part.renderables
+            elif part is not None:
+                sections[-1].append(part)
         return cls(
             tuple(Section(tuple(section)) for section in sections if section), kind, **rendered
         )

@@ -162,27 +162,27 @@ def keys(
     rows = table.xs(level, level="level").droplevel("window")
     row, often = pd.Series(rows.loc[supported_method.method]), f"{1 / (1 - level):.3g}"
     spacing, horizon = table.attrs["spacing"], table.attrs["horizon"]
-    answer: list[tuple[str, str, str, bool]] = []
+    figures: list[tuple[str, str, str, bool]] = []
     for name in MEASURES:
         step = step_within(row, name)
         low, high = float(row[f"{name} low"]), float(row[f"{name} high"])
         ends = f"{number(low, step)} to {number(high, step)}"
         note = ends if math.isfinite(high) else f"at least {number(low, step)}"
         label = f"{name[:1].upper()}{name[1:]}"
-        label += f", 1 {spacing.stretch(horizon)} in {often}" if not answer else ""
-        answer.append((label, number(float(row[name]), step), note, not answer))
+        label += f", 1 {spacing.stretch(horizon)} in {often}" if not figures else ""
+        figures.append((label, number(float(row[name]), step), note, not figures))
     others = rows[MEASURES[0]].drop(supported_method.method)
     if len(others):
         step = step_within(row, MEASURES[0])
-        ends = "–".join(number(float(item), step) for item in (others.min(), others.max()))
-        answer.append((f"By the other {len(others)} methods", ends, "value at risk", False))
+        ends = "–".join(number(float(end), step) for end in (others.min(), others.max()))
+        figures.append((f"By the other {len(others)} methods", ends, "value at risk", False))
     worth = portfolio.value
     share = f"{100 * float(row[MEASURES[0]]) / worth:.1f} %" if worth > 0 else ""
     date = f"{portfolio.prices.dates[-1]:%Y-%m-%d}"
-    answer.append(("The holdings are worth", asked.money(round(worth)), f"on {date}", False))
+    figures.append(("The holdings are worth", asked.money(round(worth)), f"on {date}", False))
     if share:
-        answer.append(("Value at risk of that", share, f"method {supported_method.method}", False))
-    return answer
+        figures.append(("Value at risk of that", share, f"method {supported_method.method}", False))
+    return figures
 
 
 def step_within(row: pd.Series, name: str) -> float | None:

@@ -22,47 +22,47 @@ CERTAIN = 0.95  # chance from which a target is out of reach, or met, whatever i
 MIDDLE = (0.4, 0.6)  # chances that hardly move when ranges widen, since both sides do
 
 
-def robustness_report(answer: Robustness) -> Report:
+def robustness_report(robustness: Robustness) -> Report:
     """Return what the assumptions are worth: the sentence, a table for each figure, and what was
     not moved.
     """
     parts: list[RenderableType] = []
-    for figure in answer.stated:
-        parts += [_table(answer, figure), ""]
-    notes = [_how(answer), *([f"{answer.measured}."] if answer.measured else [])]
-    if answer.not_moved:
-        listed = "; ".join(f"{name}: {why}" for name, why in answer.not_moved.items())
+    for figure in robustness.stated:
+        parts += [_table(robustness, figure), ""]
+    notes = [_how(robustness), *([f"{robustness.measured}."] if robustness.measured else [])]
+    if robustness.not_moved:
+        listed = "; ".join(f"{name}: {why}" for name, why in robustness.not_moved.items())
         notes.append(f"Not moved: {listed}.")
-    sentences = robustness_answer(answer)
+    sentences = robustness_answer(robustness)
     return Report.of(
         [*opening(sentences), *parts, Text("\n".join(notes), style="dim")],
         kind="robustness",
-        heading=f"What the assumptions behind {answer.outcome.replace('_', ' ')} are worth",
+        heading=f"What the assumptions behind {robustness.outcome.replace('_', ' ')} are worth",
         facts=lambda: plain_value(
             {
-                "outcome": answer.outcome,
-                "unit": answer.unit,
-                "trials": answer.trials,
-                "seed": answer.seed,
-                "stated": {name: plain_estimate(one) for name, one in answer.stated.items()},
-                "not moved": dict(answer.not_moved),
-                "measured": answer.measured,
-                "goal": answer.goal,
-                "needed": answer.needed.to_dict("index"),
+                "outcome": robustness.outcome,
+                "unit": robustness.unit,
+                "trials": robustness.trials,
+                "seed": robustness.seed,
+                "stated": {name: plain_estimate(one) for name, one in robustness.stated.items()},
+                "not moved": dict(robustness.not_moved),
+                "measured": robustness.measured,
+                "goal": robustness.goal,
+                "needed": robustness.needed.to_dict("index"),
                 "sentence": " ".join(sentences),
             }
         ),
         tables=lambda: {
-            "departures": DataTable(answer.table.reset_index(), "departures", "robustness")
+            "departures": DataTable(robustness.table.reset_index(), "departures", "robustness")
         },
-        figures=lambda: {"robustness": answer.plot},
-        result=answer,
+        figures=lambda: {"robustness": robustness.plot},
+        result=robustness,
     )
 
 
 def with_robustness(report: Report, answers: Sequence[Robustness]) -> Report:
     """Return the report of a run with what the assumptions of its outcomes are worth at its end."""
-    others = [robustness_report(answer) for answer in answers]
+    others = [robustness_report(departed) for departed in answers]
     sections = [section for other in others for section in other.sections]
     facts, tables, figures = report.facts, report.tables, report.figures
     return replace(
@@ -71,42 +71,43 @@ def with_robustness(report: Report, answers: Sequence[Robustness]) -> Report:
         facts=lambda: {
             **facts(),
             "robustness": {
-                answer.outcome: other.facts() for answer, other in zip(answers, others, strict=True)
+                departed.outcome: other.facts()
+                for departed, other in zip(answers, others, strict=True)
             },
         },
         tables=lambda: {
             **tables(),
             **{
-                f"{answer.outcome} departures": DataTable(
-                    answer.table.reset_index(), None, f"{answer.outcome}-robustness"
+                f"{departed.outcome} departures": DataTable(
+                    departed.table.reset_index(), None, f"{departed.outcome}-robustness"
                 )
-                for answer in answers
+                for departed in answers
             },
         },
         figures=lambda: {
             **figures(),
-            **{f"{answer.outcome}-robustness": answer.plot for answer in answers},
+            **{f"{departed.outcome}-robustness": departed.plot for departed in answers},
         },
     )
 
 
-def robustness_answer(answer: Robustness) -> list[str]:
+def robustness_answer(robustness: Robustness) -> list[str]:
     """Return what a reader acts on: the first figure as stated and under the departures that say
     most, and which range matters most.
     """
-    first, tail = next(iter(answer.stated)), answer.tail
-    rows = answer.moved(first)
+    first, tail = next(iter(robustness.stated)), robustness.tail
+    rows = robustness.moved(first)
     said, seen = [], rows[(rows["low"] > 0) | (rows["high"] < 0)]
     values = seen["value"].to_dict()
-    for name, words in _words(answer).items():
+    for name, words in _words(robustness).items():
         if name in values:
-            said.append(f"{words} {_value(answer, first, float(values[name]))}")
-    stated = in_one_cell(answer.stated[first], _kind(first), answer.unit)
-    text = f"As stated the {_named(answer, first)} is {stated} by sampling"
+            said.append(f"{words} {_value(robustness, first, float(values[name]))}")
+    stated = in_one_cell(robustness.stated[first], _kind(first), robustness.unit)
+    text = f"As stated the {_named(robustness, first)} is {stated} by sampling"
     sentences = [f"{text}; {', '.join(said)}." if said else f"{text}; no departure moves it."]
-    chance = float(answer.stated[first])
+    chance = float(robustness.stated[first])
     ends = [chance, *rows["value"]]
-    if first == answer.missed:
+    if first == robustness.missed:
         if min(ends) >= CERTAIN:
             sentences.append(
                 f"It is at least {per_cent(min(ends))} either way: the target is out of reach."
@@ -114,29 +115,29 @@ def robustness_answer(answer: Robustness) -> list[str]:
         elif max(ends) <= 1 - CERTAIN:
             sentences.append(f"It is at most {per_cent(max(ends))} either way: the target is met.")
         elif MIDDLE[0] <= chance <= MIDDLE[1]:
-            worst = answer.moved(tail)["value"]
-            worse = worst.max() if answer.better == "low" else worst.min()
+            worst = robustness.moved(tail)["value"]
+            worse = worst.max() if robustness.better == "low" else worst.min()
             sentences.append(
-                f"The chance is near one half and says little: the {_named(answer, tail)} goes "
-                f"from {_value(answer, tail, float(answer.stated[tail]))} to "
-                f"{_value(answer, tail, float(worse))}{_unit(answer)}."
+                f"The chance is near one half and says little: the {_named(robustness, tail)} goes "
+                f"from {_value(robustness, tail, float(robustness.stated[tail]))} to "
+                f"{_value(robustness, tail, float(worse))}{_unit(robustness)}."
             )
-    single = answer.moved(tail).filter(items=answer.singles, axis=0)
+    single = robustness.moved(tail).filter(items=robustness.singles, axis=0)
     single = single[(single["low"] > 0) | (single["high"] < 0)]
     if len(single):
         name = str(single["difference"].abs().idxmax()).rsplit(" x ", 1)[0]
         sentences.append(f"What matters most is how wide {name.replace('_', ' ')} is.")
-    return sentences + _needed(answer)
+    return sentences + _needed(robustness)
 
 
-def _needed(answer: Robustness) -> list[str]:
+def _needed(robustness: Robustness) -> list[str]:
     """Return what would have to be true for the goal."""
-    if answer.goal is None or answer.needed.empty:
+    if robustness.goal is None or robustness.needed.empty:
         return []
-    first = next(iter(answer.stated))
-    goal = _value(answer, first, answer.goal)
+    first = next(iter(robustness.stated))
+    goal = _value(robustness, first, robustness.goal)
     said = []
-    for name, row in answer.needed.iterrows():
+    for name, row in robustness.needed.iterrows():
         driver, percentile = str(name).replace("_", " "), float(row["percentile as stated"])
         median = threshold(float(f"{row['median']:.3g}"), row["unit"])
         if math.isnan(row["median"]):
@@ -146,13 +147,13 @@ def _needed(answer: Robustness) -> list[str]:
         else:
             end = "lowest" if percentile < 1 else "highest"
             said.append(f"{driver} would have to be near its {end} value, {median}")
-    return [f"The {_named(answer, first)} is {goal} {'; '.join(said)}."]
+    return [f"The {_named(robustness, first)} is {goal} {'; '.join(said)}."]
 
 
-def _words(answer: Robustness) -> dict[str, str]:
+def _words(robustness: Robustness) -> dict[str, str]:
     """Return the words of the departures that the answer names."""
     words = {}
-    for name in answer.table.index.unique("departure"):
+    for name in robustness.table.index.unique("departure"):
         kind = str(name)
         if kind.startswith("ranges x "):
             wider = float(kind.removeprefix("ranges x "))
@@ -168,47 +169,49 @@ def _kind(figure: str) -> Kind:
     return "share" if figure.startswith("chance") else "amount"
 
 
-def _named(answer: Robustness, figure: str) -> str:
-    outcome = answer.outcome.replace("_", " ")
+def _named(robustness: Robustness, figure: str) -> str:
+    outcome = robustness.outcome.replace("_", " ")
     if _kind(figure) == "share":
         _, side, limit = figure.split()
-        return f"chance of {outcome} {side} {threshold(float(limit), answer.unit)}"
+        return f"chance of {outcome} {side} {threshold(float(limit), robustness.unit)}"
     named = figure.replace("percentile ", "P").replace("_", " ")
     return f"{named} of {outcome}"
 
 
-def _value(answer: Robustness, figure: str, value: float) -> str:
+def _value(robustness: Robustness, figure: str, value: float) -> str:
     if _kind(figure) == "share":
         return str(per_cent(value, 0 if 0.1 < value < 0.9 else 1))
-    return str(brief(in_unit(float(f"{value:.3g}"), answer.unit)))
+    return str(brief(in_unit(float(f"{value:.3g}"), robustness.unit)))
 
 
-def _unit(answer: Robustness) -> str:
-    return f" {answer.unit}" if answer.unit else ""
+def _unit(robustness: Robustness) -> str:
+    return f" {robustness.unit}" if robustness.unit else ""
 
 
-def _table(answer: Robustness, figure: str) -> FigureTable:
+def _table(robustness: Robustness, figure: str) -> FigureTable:
     """Return how each departure moves a figure, the farthest first."""
     kind = _kind(figure)
-    stated = in_one_cell(answer.stated[figure], kind, answer.unit)
-    unit = "" if kind == "share" else _unit(answer)
-    named = _named(answer, figure)
+    stated = in_one_cell(robustness.stated[figure], kind, robustness.unit)
+    unit = "" if kind == "share" else _unit(robustness)
+    named = _named(robustness, figure)
     title = f"{named[0].upper()}{named[1:]}{unit and ',' + unit}: {stated} as stated"
     table = table_of(title, Words("departure"), "it would be", "difference, with its error")
-    for name, row in answer.moved(figure).iterrows():
+    for name, row in robustness.moved(figure).iterrows():
         gap = Estimate(row["difference"], row["low"], row["high"])
         value = Estimate(float(row["value"]))
         table.add_row(
             str(name).replace("_", " "),
-            per_cent(float(value)) if kind == "share" else in_one_cell(value, kind, answer.unit),
-            in_one_cell(gap, kind, answer.unit),
+            per_cent(float(value))
+            if kind == "share"
+            else in_one_cell(value, kind, robustness.unit),
+            in_one_cell(gap, kind, robustness.unit),
         )
     return table
 
 
-def _how(answer: Robustness) -> str:
+def _how(robustness: Robustness) -> str:
     return (
-        f"Each departure on the same {answer.trials:,} draws, seed {answer.seed}; errors are those "
-        "of the sampling, 95 %. Ranges widen around their medians; bad news together: every driver "
-        "whose direction is certain."
+        f"Each departure on the same {robustness.trials:,} draws, seed {robustness.seed}; errors "
+        "are those of the sampling, 95 %. Ranges widen around their medians; bad news together: "
+        "every driver whose direction is certain."
     )

@@ -67,10 +67,10 @@ def run_report(run: Run, asked: TableSpec = DEFAULT) -> Report:
     plan = run.facts()["sampling"]
     parts.append(Text(f"{run.name}: {run.size:,} trials, {plan} plan, seed {run.seed}"))
     for name in run.outcomes:
-        for piece in _about(run, name, asked):
-            for table in tables_of(piece)[:1]:
+        for part in _about(run, name, asked):
+            for table in tables_of(part)[:1]:
                 table.about = name
-            parts += ["", piece]
+            parts += ["", part]
     parts += ["", conditions_table(run, asked.conditions)] if asked.conditions else []
     lines = [*made_lines(run), *advice_lines(run)]
     parts += ["", *(Text(line, style="dim") for line in lines)]
@@ -119,16 +119,16 @@ def return_periods_table(result: Result) -> FigureTable:
 def _or_why(make: Any, title: str) -> RenderableType:
     """Return a part of a report, or why it cannot be made."""
     try:
-        piece: RenderableType = make()
+        part: RenderableType = make()
     except KindynosError as error:
         return Text(f"{title}: {error}", style="dim")
-    return piece
+    return part
 
 
-def tables_of(piece: Any) -> list[FigureTable]:
+def tables_of(part: Any) -> list[FigureTable]:
     """Return the tables of a part of a report."""
-    inside = piece.renderables if isinstance(piece, Group) else [piece]
-    return [item for item in inside if isinstance(item, FigureTable)]
+    inside = part.renderables if isinstance(part, Group) else [part]
+    return [inner for inner in inside if isinstance(inner, FigureTable)]
 
 
 def conditions_table(run: Run | ReadTrials, conditions: Sequence[str]) -> FigureTable:

@@ -139,8 +139,8 @@ def _(ranking: SeriesRanking) -> Report:
 
 
 @report_of.register
-def _(answer: Forecast) -> Report:
-    return forecast_report("series", answer)
+def _(result: Forecast) -> Report:
+    return forecast_report("series", result)
 
 
 @report_of.register
@@ -149,10 +149,10 @@ def _(portfolio: Portfolio) -> Report:
 
 
 @report_of.register
-def _(answer: Allocation) -> Report:
-    request = answer.request
+def _(result: Allocation) -> Report:
+    request = result.request
     plain = replace(request, aim=replace(request.aim, maximize=None, minimize="sd", limits={}))
-    return allocation.allocated(answer, Frontier(plain, "sd", POINTS))
+    return allocation.allocated(result, Frontier(plain, "sd", POINTS))
 
 
 @report_of.register

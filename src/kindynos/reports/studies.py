@@ -353,15 +353,15 @@ def _dominance(compared: Comparison, outcome: str) -> RenderableType:
         if not isinstance(run, ReportedMean)
     )
     side = "below" if low else "above"
-    for item, other in frame.index:
-        row = frame.loc[(item, other)]
+    for one, other in frame.index:
+        row = frame.loc[(one, other)]
         if row["first order"]:
             lines.append(
-                f"{item} dominates {other}: at every value it has the larger chance of ending "
+                f"{one} dominates {other}: at every value it has the larger chance of ending "
                 f"{side} (first order)."
             )
         elif row["second order"]:
-            lines.append(f"{item} dominates {other} for whoever shuns risk (second order).")
+            lines.append(f"{one} dominates {other} for whoever shuns risk (second order).")
     return Text(
         "\n".join(lines) if lines else "No scenario dominates another stochastically.", style="dim"
     )
@@ -466,65 +466,65 @@ def _sweep_tables(swept: Sweep) -> list[RenderableType]:
     return [table, *note]
 
 
-def goal(answer: Goal) -> Report:
+def goal(solved: Goal) -> Report:
     """Return what reaches the goal, and what was tried."""
-    kind = kind_of(answer.what)
-    table = table_of(f"Tried for {answer.what}", answer.name, answer.what, numbers_first=True)
-    for row in answer.evaluations.to_dict("records"):
+    kind = kind_of(solved.what)
+    table = table_of(f"Tried for {solved.what}", solved.name, solved.what, numbers_first=True)
+    for row in solved.evaluations.to_dict("records"):
         reached = symmetrical(row["statistic"], row["error"])
         table.add_row(
-            brief(in_unit(row["value"], answer.unit)),
-            in_one_cell(reached, kind, answer.outcome_unit),
+            brief(in_unit(row["value"], solved.unit)),
+            in_one_cell(reached, kind, solved.outcome_unit),
         )
-    unit = f" {answer.unit}" if answer.unit else ""
-    aim = per_cent(answer.goal) if kind == "share" else threshold(answer.goal, answer.outcome_unit)
-    value = in_one_cell(answer.value, unit=answer.unit)
-    what = answer.what
+    unit = f" {solved.unit}" if solved.unit else ""
+    aim = per_cent(solved.goal) if kind == "share" else threshold(solved.goal, solved.outcome_unit)
+    value = in_one_cell(solved.value, unit=solved.unit)
+    what = solved.what
     asked = re.fullmatch(r"chance (above|below|at) (\S+) of (.+)", what)
     if asked:
-        limit = threshold(float(asked[2]), answer.outcome_unit)
+        limit = threshold(float(asked[2]), solved.outcome_unit)
         what = f"chance of {asked[3]} {asked[1]} {limit}"
-    description = f"With {answer.name} at {value}{unit}, the {what} is {aim}."
+    description = f"With {solved.name} at {value}{unit}, the {what} is {aim}."
     notes = []
-    if answer.jump is not None:
-        low, high = (in_one_cell(Estimate(end), kind, answer.outcome_unit) for end in answer.jump)
-        where = brief(in_unit(float(f"{float(answer.value):.4g}"), answer.unit))
+    if solved.jump is not None:
+        low, high = (in_one_cell(Estimate(end), kind, solved.outcome_unit) for end in solved.jump)
+        where = brief(in_unit(float(f"{float(solved.value):.4g}"), solved.unit))
         description = (
-            f"No {answer.name} makes the {answer.what} {aim}: it jumps from {low} to {high} at "
+            f"No {solved.name} makes the {solved.what} {aim}: it jumps from {low} to {high} at "
             f"{where}{unit}."
         )
-    if answer.others:
-        values = (brief(in_unit(float(f"{x:.4g}"), answer.unit)) for x in answer.others)
+    if solved.others:
+        values = (brief(in_unit(float(f"{x:.4g}"), solved.unit)) for x in solved.others)
         notes.append(Text(f"It is reached at about {', '.join(values)}{unit} too."))
-    if answer.without_value:
+    if solved.without_value:
         which = "of all trials" if kind == "share" else "over the others"
         notes.append(
             Text(
-                f"Up to {per_cent(answer.without_value)} of the trials have no value; the "
-                f"{answer.what} is {which}."
+                f"Up to {per_cent(solved.without_value)} of the trials have no value; the "
+                f"{solved.what} is {which}."
             )
         )
     how = (
-        f"{answer.trials:,} trials each, on the same draws, seed {answer.seed}; the error is that "
+        f"{solved.trials:,} trials each, on the same draws, seed {solved.seed}; the error is that "
         "of the sampling, 95 %."
     )
     return Report.of(
         [Text(description, style="bold"), *notes, "", table, Text(how, style="dim")],
         kind="goal",
-        heading=f"Which {answer.name} makes the {answer.what} {aim}",
+        heading=f"Which {solved.name} makes the {solved.what} {aim}",
         facts=lambda: {
-            "name": answer.name,
-            "goal": answer.goal,
-            "of": answer.what,
-            "trials": answer.trials,
-            "seed": answer.seed,
-            **plain_estimate(answer.value),
-            "without value": answer.without_value,
-            "others": list(answer.others),
-            "jump": None if answer.jump is None else list(answer.jump),
+            "name": solved.name,
+            "goal": solved.goal,
+            "of": solved.what,
+            "trials": solved.trials,
+            "seed": solved.seed,
+            **plain_estimate(solved.value),
+            "without value": solved.without_value,
+            "others": list(solved.others),
+            "jump": None if solved.jump is None else list(solved.jump),
         },
-        tables=lambda: {"evaluations": DataTable(answer.evaluations, "evaluations", "goal")},
-        figures=lambda: {"goal": answer.plot},
+        tables=lambda: {"evaluations": DataTable(solved.evaluations, "evaluations", "goal")},
+        figures=lambda: {"goal": solved.plot},
     )
 
 

@@ -115,11 +115,11 @@ def plain_value(value: Any) -> Any:
         # An interval without one end is null there; an infinite figure, such as a payback that
         # never comes, is a text.
         return {
-            str(key): None if _unbounded(key, item) else plain_value(item)
-            for key, item in value.items()
+            str(key): None if _unbounded(key, part) else plain_value(part)
+            for key, part in value.items()
         }
     if isinstance(value, list | tuple):
-        return [plain_value(item) for item in value]
+        return [plain_value(part) for part in value]
     return value.item() if hasattr(value, "item") else value
 
 
@@ -131,8 +131,8 @@ def plain_estimate(figure: Estimate) -> dict[str, Any]:
         "low": figure.low,
         "high": figure.high,
     }
-    answer: dict[str, Any] = plain_value(by_name)
-    return answer
+    plain: dict[str, Any] = plain_value(by_name)
+    return plain
 
 
 def _unbounded(key: object, value: object) -> bool:

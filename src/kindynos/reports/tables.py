@@ -126,8 +126,8 @@ class FigureTable:
                 for column in scaled
             ]
         yield Text(title, style="bold")
-        for position, piece in enumerate(self._parts(keys, rest, width)):
-            lines = console.render_lines(piece, options, pad=False)
+        for position, part in enumerate(self._parts(keys, rest, width)):
+            lines = console.render_lines(part, options, pad=False)
             for line in lines[1 if position else 0 :]:  # one empty line between parts
                 yield from line
                 yield Segment.line()
@@ -213,7 +213,7 @@ class Trimmed:
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         empty = False
         for line in console.render_lines(self.parts, options, pad=False):
-            kept = [Segment(visible(piece.text), piece.style) for piece in line]
+            kept = [Segment(visible(part.text), part.style) for part in line]
             while kept and not kept[-1].text.strip():
                 kept.pop()
             if kept:

@@ -26,8 +26,10 @@ def worked_out(run: SimulatedTrials, formulas: Sequence[str]) -> tuple[Floats, F
     for formula, tree in zip(formulas, trees, strict=True):
         for name in tree.names():
             if name not in shapes and name not in run.program.constants:
-                valid = list(run.program.quantities)
-                raise RunError(f"{formula!r:.80}: no quantity {name!r}", unknown=name, known=valid)
+                quantities = list(run.program.quantities)
+                raise RunError(
+                    f"{formula!r:.80}: no quantity {name!r}", unknown=name, known=quantities
+                )
     names = [name for name in run if any(name in tree.names() for tree in trees)]
     blocks = run.drawing.blocks
     parts = [
@@ -39,8 +41,8 @@ def worked_out(run: SimulatedTrials, formulas: Sequence[str]) -> tuple[Floats, F
 
 
 def _size(run: SimulatedTrials, batch: int) -> int:
-    piece = run.drawing.blocks.part(batch)
-    return int(piece.stop) - int(piece.start)
+    span = run.drawing.blocks.part(batch)
+    return int(span.stop) - int(span.start)
 
 
 def _values(
@@ -56,15 +58,15 @@ def _values(
     for tree, formula in zip(trees, formulas, strict=True):
         try:
             with np.errstate(all="ignore"):
-                answer = np.asarray(tree.evaluate(scope))
+                calculated = np.asarray(tree.evaluate(scope))
         except KindynosError as error:
             raise RunError(f"{formula!r:.80}: {error}") from None
-        if answer.ndim > 1:
+        if calculated.ndim > 1:
             raise RunError(
                 f"{formula!r:.80} is a row; take one number of it, such as lowest(...) or "
                 "total(...)"
             )
-        rows.append(np.broadcast_to(answer, (trials,)))
+        rows.append(np.broadcast_to(calculated, (trials,)))
     return np.stack(rows)
 
 

@@ -79,8 +79,8 @@ class JointDistribution(HandsOutCopies):
         the scatter.
         """
         names = {
-            f"{self.x.name} {item} {self.cuts[0]:g}, {self.y.name} {two} {self.cuts[1]:g}": share
-            for (item, two), share in self.quadrants.items()
+            f"{self.x.name} {one} {self.cuts[0]:g}, {self.y.name} {two} {self.cuts[1]:g}": share
+            for (one, two), share in self.quadrants.items()
         }
         if self.without_value is not None:
             names["trials without a value"] = self.without_value
@@ -100,8 +100,8 @@ def joint_distribution(
 
     Raises ParameterError for quantities that are rows, or of different numbers of trials.
     """
-    for name, item in (("x", x), ("y", y)):
-        instance(name, item, Result, "a result with one number per trial, such as run['name']")
+    for name, values in (("x", x), ("y", y)):
+        instance(name, values, Result, "a result with one number per trial, such as run['name']")
     if x.is_row or y.is_row:
         raise ParameterError("both must have one number per trial")
     if x.size != y.size:
@@ -110,21 +110,21 @@ def joint_distribution(
         raise ParameterError("both must have the same weights")
     if not isinstance(cuts, tuple | list) or len(cuts) != 2:
         raise ParameterError(f"cuts must be two numbers, one for each quantity, not {cuts!r:.40}")
-    valid = ~(np.isnan(x.values) | np.isnan(y.values))
-    if valid.sum() < FEWEST:
+    has_both = ~(np.isnan(x.values) | np.isnan(y.values))
+    if has_both.sum() < FEWEST:
         raise ParameterError("too few trials have both")
     at = (_cut(x, cuts[0]), _cut(y, cuts[1]))
     above = (x.values >= at[0], y.values >= at[1])
     shares = {
-        (SIDES[i], SIDES[j]): _share(x, valid & (above[0] == bool(i)) & (above[1] == bool(j)))
+        (SIDES[i], SIDES[j]): _share(x, has_both & (above[0] == bool(i)) & (above[1] == bool(j)))
         for i in (0, 1)
         for j in (0, 1)
     }
-    pair = [result.sample.only(valid) for result in (x, y)]
+    pair = [result.sample.only(has_both) for result in (x, y)]
     (rank_x, rank_y), (first, _) = (_ranks(sample) for sample in pair), pair
     bounds = first.block_starts
     weights = None if first.valid_weights is None else first.in_blocks(first.valid_weights)
-    by_block = [first.in_blocks(row) for row in (rank_x, rank_y, y.values[valid])]
+    by_block = [first.in_blocks(row) for row in (rank_x, rank_y, y.values[has_both])]
     explained = first_order_share(by_block[0], by_block[2], bounds, weights)
     scatter = Estimate(1 - float(explained), 1 - explained.high, 1 - explained.low)
     return JointDistribution(
@@ -134,7 +134,7 @@ def joint_distribution(
         shares,
         correlation_by_blocks(by_block[0], by_block[1], bounds, weights),
         scatter,
-        None if valid.all() else _share(x, ~valid),
+        None if has_both.all() else _share(x, ~has_both),
     )
 
 

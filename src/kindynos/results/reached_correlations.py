@@ -112,11 +112,11 @@ def ranks(values: Floats) -> Floats:
     ordered = values[order]
     first = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
     sizes = np.diff(np.concatenate([first, [len(values)]]))
-    answer = np.empty(len(values))
-    answer[order] = np.repeat(first + (sizes - 1) / 2, sizes)
-    answer -= answer.mean() if len(values) else 0.0
-    length = math.sqrt(float(answer @ answer))
-    return answer / length if length > 0 else answer
+    centred = np.empty(len(values))
+    centred[order] = np.repeat(first + (sizes - 1) / 2, sizes)
+    centred -= centred.mean() if len(values) else 0.0
+    length = math.sqrt(float(centred @ centred))
+    return centred / length if length > 0 else centred
 
 
 def correlation(a: Floats, b: Floats) -> float:

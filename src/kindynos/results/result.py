@@ -141,7 +141,7 @@ class NumberStatistics(Statistics[Estimate]):
     def _percentiles(self, q: ArrayLike) -> Estimate | Estimates:
         if _single(q):
             return self._statistic("percentile", number("q", q))
-        return Estimates.of([self._statistic("percentile", item) for item in _flat(q)])
+        return Estimates.of([self._statistic("percentile", one) for one in _flat(q)])
 
     @overload
     def quantile(self, level: float) -> Estimate: ...
@@ -256,7 +256,9 @@ class _Quantity(Statistics[Figure], NDArrayOperatorsMixin, Inline):
 
     def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **options: Any) -> Any:
         """Let ``run["a"] * 2 + run["b"]`` work on the values."""
-        plain = [item.values if isinstance(item, _Quantity) else item for item in inputs]
+        plain = [
+            operand.values if isinstance(operand, _Quantity) else operand for operand in inputs
+        ]
         return getattr(ufunc, method)(*plain, **options)
 
     def __array_function__(self, function: Any, types: Any, arguments: Any, options: Any) -> Any:
@@ -322,8 +324,8 @@ class Result(NumberStatistics, _Quantity[Estimate]):
         if periods.ndim != 1 or not len(periods) or (periods <= 1).any():
             raise invalid_argument("years", "above 1", years)
         rare = 1 / periods if self.better == "high" else 1 - 1 / periods
-        found = self.percentile(100 * rare)
-        columns = {"value": np.asarray(found), "low": found.low, "high": found.high}
+        levels = self.percentile(100 * rare)
+        columns = {"value": np.asarray(levels), "low": levels.low, "high": levels.high}
         return pd.DataFrame(columns, pd.Index(periods, name="once in"))
 
     def normality(self) -> Normality:
@@ -420,7 +422,7 @@ class RowResult(_Quantity[Estimates]):
         """
         if _single(q):
             return self._statistic("percentile", number("q", q))
-        return Estimates.stack([self._statistic("percentile", item) for item in _flat(q)])
+        return Estimates.stack([self._statistic("percentile", one) for one in _flat(q)])
 
     @checked
     def quantile(self, level: ArrayLike) -> Estimates:
@@ -466,10 +468,10 @@ def _flat(q: ArrayLike) -> list[float]:
     values = array_of("q", q).reshape(-1)
     if not values.size:
         raise invalid_argument("q", "at least one number", q)
-    return [float(item) for item in values]
+    return [float(value) for value in values]
 
 
 def _percents(level: ArrayLike) -> Any:
     if _single(level):
         return 100 * fraction("level", level)
-    return [100 * fraction("level", item) for item in _flat(level)]
+    return [100 * fraction("level", level_of_one) for level_of_one in _flat(level)]

@@ -42,7 +42,7 @@ def risk_register(
     to_contingency = contributions()
     rows = []
     for name, event in risks.items():
-        piece = to_contingency.loc[name]
+        share = to_contingency.loc[name]
         impact = float(event.impact.mean)
         rows.append(
             {
@@ -50,10 +50,10 @@ def risk_register(
                 "chance": event.probability,
                 "impact": impact,
                 "expected": event.probability * impact,
-                "contribution": piece["contribution"],
-                "error": piece["error"],
-                "share": piece["share"],
-                "error of share": piece["error of share"],
+                "contribution": share["contribution"],
+                "error": share["error"],
+                "share": share["share"],
+                "error of share": share["error of share"],
             }
         )
     frame = pd.DataFrame(rows).set_index("risk")

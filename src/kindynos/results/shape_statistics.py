@@ -29,9 +29,9 @@ def skewness(sample: AnySample) -> Estimate:
     return symmetrical(value, reach, rough=True)
 
 
-def skewness_of_sums(count: Floats, item: Floats, two: Floats, three: Floats) -> Floats:
+def skewness_of_sums(count: Floats, one: Floats, two: Floats, three: Floats) -> Floats:
     """Return skewnesses from sums of the powers 0 to 3."""
-    centre = item / count
+    centre = one / count
     second = two / count - centre**2
     third = three / count - 3 * centre * two / count + 2 * centre**3
     return third / second**1.5
@@ -47,8 +47,8 @@ def kurtosis(sample: AnySample) -> Estimate:
         value = sample.standardized(4) - 3 if sample.sd > 0 else math.nan
         if not sample.has_error or not math.isfinite(value):
             return Estimate(value, rough=True)
-        count, item, two, three, four = sample.left_out(4)
-        centre = item / count
+        count, one, two, three, four = sample.left_out(4)
+        centre = one / count
         second = two / count - centre**2
         fourth = (four - 4 * centre * three + 6 * centre**2 * two) / count - 3 * centre**4
         reach = jackknife_error(fourth / second**2)
@@ -77,10 +77,8 @@ def mode(sample: Sample) -> Estimate:
     edges = np.linspace(low - 3 * width, high + 3 * width, BINS + 1)
     groups = np.array(
         [
-            np.histogram(values[piece], edges, weights=None if weights is None else weights[piece])[
-                0
-            ]
-            for piece in np.array_split(finite.in_blocks(np.arange(len(values))), GROUPS)
+            np.histogram(values[some], edges, weights=None if weights is None else weights[some])[0]
+            for some in np.array_split(finite.in_blocks(np.arange(len(values))), GROUPS)
         ],
         dtype=np.float64,
     )

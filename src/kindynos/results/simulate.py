@@ -194,12 +194,12 @@ class _Simulation:
         others = executor is not None and not isinstance(executor, ThreadPoolExecutor)
         verify = task.verify if others and executor is self.foreign else None
         try:
-            answer = collect(task, blocks, execution, begin, verify)
+            outputs = collect(task, blocks, execution, begin, verify)
         except RunInterrupt as stopped:
             if stopped.output.done:
                 stopped.run = self._run_of(stopped.output, blocks, earlier)
             raise
-        return self._run_of(answer, blocks, earlier)
+        return self._run_of(outputs, blocks, earlier)
 
     def _run_of(
         self, simulation_output: SimulationOutput, blocks: Blocks, earlier: Run | None

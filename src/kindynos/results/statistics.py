@@ -300,8 +300,8 @@ def value_at_risk(sample: AnySample, level: float, reference: float = 0.0) -> Es
     level, reference = (confidence_level("level", level), finite("reference", reference))
     if sample.better == "low":
         return value_at_risk(sample.negated, level, -reference)
-    answer = percentile(sample, 100 * (1 - level))
-    return Estimate(reference - answer, reference - answer.high, reference - answer.low)
+    threshold = percentile(sample, 100 * (1 - level))
+    return Estimate(reference - threshold, reference - threshold.high, reference - threshold.low)
 
 
 @checked

@@ -222,14 +222,17 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
         import pandas as pd
 
         sums = self[name].sample.sums
-        count, item, two = np.column_stack([sums.valid, sums.powers[:, :2]]).T[:, :, None]
+        count, one, two = np.column_stack([sums.valid, sums.powers[:, :2]]).T[:, :, None]
         other, square, product = np.moveaxis(sums.companions, 2, 0)
         whole = _correlations(
-            *(piece.sum(axis=0) for piece in (count, item, two)),
-            *(piece.sum(axis=0) for piece in (other, square, product)),
+            *(by_block.sum(axis=0) for by_block in (count, one, two)),
+            *(by_block.sum(axis=0) for by_block in (other, square, product)),
         )
         left = _correlations(
-            *(piece.sum(axis=0) - piece for piece in (count, item, two, other, square, product))
+            *(
+                by_block.sum(axis=0) - by_block
+                for by_block in (count, one, two, other, square, product)
+            )
         )
         errors = [
             jackknife_error(np.arctanh(np.clip(column, -HIGHEST, HIGHEST))) for column in left.T
@@ -288,7 +291,9 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
         names = tuple(dict.fromkeys([*requested, *self._drivers]))
         drawn = BatchTask(self.program, plan, self.seed, blocks, names, options.on_bad == "error")
         task = SummaryTask(drawn, requested, self._drivers, frozenset(self.program.checks))
-        by_name = {name: Accumulator(blocks, item) for name, item in requested.items()}
+        by_name = {
+            name: Accumulator(blocks, accumulated) for name, accumulated in requested.items()
+        }
         file = self._resume if not self._samples else None
         checkpoint = None if file is None else Checkpoint(file, self._about(requested))
         finished = [] if checkpoint is None else _taken_up(checkpoint, by_name, task)
@@ -317,15 +322,15 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
                 f"stopped after {batch_result.done:,} of {blocks.trials:,} trials{where}"
             )
         sizes = np.diff(blocks.bounds)
-        for name, item in by_name.items():
+        for name, accumulated in by_name.items():
             line = self.program.lines[name]
-            merged = item.merged()
+            merged = accumulated.merged()
             if line.check:
                 self._broken[name] = sizes - merged.valid
                 continue
             self._samples[name] = SummarySample(
                 merged,
-                item.wanted,
+                accumulated.wanted,
                 sizes,
                 plan.together,
                 line.better,
@@ -380,21 +385,21 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
             "blocks": [self.drawing.blocks.count, self.drawing.blocks.blocks_per_batch],
             "versions": versions(),
             "brackets": {
-                name: [repr(item.brackets.tolist()), repr(item.cuts.tolist())]
-                for name, item in requested.items()
+                name: [repr(asked.brackets.tolist()), repr(asked.cuts.tolist())]
+                for name, asked in requested.items()
             },
         }
 
 
 def _correlations(
-    count: Floats, item: Floats, two: Floats, other: Floats, square: Floats, product: Floats
+    count: Floats, one: Floats, two: Floats, other: Floats, square: Floats, product: Floats
 ) -> Floats:
     """Return correlations from sums over trials: their count, those of a quantity and its squares,
     of others and their squares, and of products.
     """
     with np.errstate(all="ignore"):
-        covariance = product - item * other / count
-        spreads = (two - item**2 / count) * (square - other**2 / count)
+        covariance = product - one * other / count
+        spreads = (two - one**2 / count) * (square - other**2 / count)
         return np.asarray(covariance / np.sqrt(spreads))
 
 
@@ -463,15 +468,15 @@ def _taken_up(
     if stored is None:
         return []
     try:
-        for name, item in accumulators.items():
-            item.restore(_of_outcome(stored, name))
+        for name, accumulator in accumulators.items():
+            accumulator.restore(_of_outcome(stored, name))
     except (KeyError, ValueError, IndexError):
         raise FileError("lacks arrays of this run", file=str(checkpoint.path)) from None
     finished = sorted(next(iter(accumulators.values())).inside)
     if finished:
         sums = task(finished[0]).values
-        for name, item in accumulators.items():
-            if not item.holds(finished[0], sums[name]):
+        for name, accumulator in accumulators.items():
+            if not accumulator.holds(finished[0], sums[name]):
                 raise FileError(
                     f"has other trials of {name!r} than the model draws now: a function, or what "
                     "it reads, was changed; remove the file, or give another",
@@ -483,8 +488,8 @@ def _taken_up(
 def _states(accumulators: Mapping[str, Accumulator]) -> dict[str, Any]:
     return {
         f"{position} {key}": array
-        for position, item in enumerate(accumulators.values())
-        for key, array in item.state().items()
+        for position, accumulator in enumerate(accumulators.values())
+        for key, array in accumulator.state().items()
     } | {"names": np.array(list(accumulators))}
 
 

@@ -101,9 +101,9 @@ class SummarySample(AnySample):
         values, counts, blocks = self._inside[position]
         hit = values <= value
         inside = np.bincount(blocks[hit], weights=counts[hit], minlength=len(self.sizes))
-        valid = self.sums.valid > 0
+        has_value = self.sums.valid > 0
         hits = self.sums.below[:, position] + inside
-        return _shares(hits[valid].astype(np.float64), self.sums.valid[valid])
+        return _shares(hits[has_value].astype(np.float64), self.sums.valid[has_value])
 
     def _bracket_of(self, value: float) -> int:
         """Return the bracket that holds a value."""
@@ -119,21 +119,21 @@ class SummarySample(AnySample):
         """The sums of the powers 0 to 4 of the distance from the mean in each block that has a
         trial with a value, ``(5, blocks)``.
         """
-        valid = self.sums.valid > 0
-        count = self.sums.valid[valid].astype(np.float64)
-        item, two, three, four = self.sums.powers[valid].T
+        has_value = self.sums.valid > 0
+        count = self.sums.valid[has_value].astype(np.float64)
+        one, two, three, four = self.sums.powers[has_value].T
         with np.errstate(invalid="ignore"):  # infinite values have no spread
-            shift = float(item.sum() / count.sum())  # of the mean from the centre
+            shift = float(one.sum() / count.sum())  # of the mean from the centre
             return np.stack(
                 [
                     count,
-                    item - shift * count,
-                    two - 2 * shift * item + shift**2 * count,
-                    three - 3 * shift * two + 3 * shift**2 * item - shift**3 * count,
+                    one - shift * count,
+                    two - 2 * shift * one + shift**2 * count,
+                    three - 3 * shift * two + 3 * shift**2 * one - shift**3 * count,
                     four
                     - 4 * shift * three
                     + 6 * shift**2 * two
-                    - 4 * shift**3 * item
+                    - 4 * shift**3 * one
                     + shift**4 * count,
                 ]
             )
@@ -237,7 +237,7 @@ class SummarySample(AnySample):
     def distances_below(self, value: float) -> Terms:
         """Return how far trials lie below a value, 0 above it."""
         position = self._bracket_of(value)
-        valid = self.sums.valid > 0
+        has_value = self.sums.valid > 0
         reach = value - self.wanted.centre
         below = self.sums.below[:, position].astype(np.float64)
         sums = below * reach - self.sums.sums_below[:, position]
@@ -250,7 +250,7 @@ class SummarySample(AnySample):
         third = n * reach**3 - 3 * reach**2 * first + 3 * reach * second_below - third_below
         second += float((gaps**2 * counts).sum())
         third += float((gaps**3 * counts).sum())
-        return _terms(self.sums.valid[valid], (sums + inside)[valid], second, third)
+        return _terms(self.sums.valid[has_value], (sums + inside)[has_value], second, third)
 
 
 def _shares(hits: Floats, sizes: NDArray[np.int64]) -> Terms:

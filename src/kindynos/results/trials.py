@@ -170,8 +170,8 @@ class SimulatedTrials(Mapping[str, Result]):
         For a quantity with a value each period the object is a RowResult, as ``row`` returns it.
         """
         result: Any = self._result(name)
-        answer: Result = result
-        return answer
+        of_name: Result = result
+        return of_name
 
     def row(self, name: str) -> RowResult:
         """Return a quantity with a value each period; raises RunError for one without."""
@@ -247,14 +247,14 @@ class SimulatedTrials(Mapping[str, Result]):
         checks = [name for name in self.outcomes if name in self._values] if lines else []
         return tuple(dict.fromkeys([*names, *checks]))
 
-    def _check_again(self, values: Mapping[str, Floats], piece: slice) -> None:
+    def _check_again(self, values: Mapping[str, Floats], span: slice) -> None:
         """Raise RunError where outcomes that were drawn again are not those kept; say so where they
         differ in their last digits.
         """
         for name in self.outcomes:
             if name not in values or name not in self._values:
                 continue
-            kept = self._values[name][..., piece]
+            kept = self._values[name][..., span]
             if first_difference(kept, values[name]) is not None:
                 raise RunError(
                     f"outcome {name!r} gives other values now than in the run; a function or what "

@@ -56,13 +56,13 @@ class Plan(ABC):
         """Return the scores of the wanted among all of a model's requests: ``(trials,)``, or
         ``(rows, trials)``.
         """
-        answer = {}
+        by_name = {}
         for request in requests:
             if requested is not None and request.name not in requested:
                 continue
             scores = self._place(_Key(seed, request.name, block), request.rows or 1, trials)
-            answer[request.name] = scores[0] if request.rows is None else scores
-        return answer
+            by_name[request.name] = scores[0] if request.rows is None else scores
+        return by_name
 
     @abstractmethod
     def _place(self, key: _Key, rows: int, trials: int) -> Floats:
@@ -213,15 +213,15 @@ class SobolInOrder(Sobol):
             return super().scores(requests, seed, block, trials, requested)
         with _making:
             directions = _published(dimensions, _levels(trials))
-        answer, begin = {}, 0
+        by_name, begin = {}, 0
         for request in requests:
             rows = request.rows or 1
             if requested is None or request.name in requested:
                 key, own = _Key(seed, request.name, block), directions[begin : begin + rows]
                 scores = self._scrambled(key, own, trials)
-                answer[request.name] = scores[0] if request.rows is None else scores
+                by_name[request.name] = scores[0] if request.rows is None else scores
             begin += rows
-        return answer
+        return by_name
 
 
 MOST_DIMENSIONS = 21_201  # of the published direction numbers

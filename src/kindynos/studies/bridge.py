@@ -229,8 +229,8 @@ def _changes_apart(
 
 def _outcome(old: Statement, new: Statement, name: str | None) -> str:
     if name is None:
-        both = [item for item in new.program.outcomes if item in old.program.outcomes]
-        numbers = [item for item in both if not new.program.shapes[item].row]
+        both = [common for common in new.program.outcomes if common in old.program.outcomes]
+        numbers = [common for common in both if not new.program.shapes[common].row]
         if not numbers:
             raise ModelError("the models have no outcome in common that is one number")
         return numbers[0]
@@ -264,7 +264,7 @@ def _positions(changes: Sequence[Change], order: Sequence[str]) -> list[int]:
         if name not in names:
             raise ParameterError(f"no change {name!r:.60}", unknown=str(name), known=names)
         positions.append(names.index(name))
-    return [*positions, *(item for item in range(len(names)) if item not in positions)]
+    return [*positions, *(place for place in range(len(names)) if place not in positions)]
 
 
 def _grouped(changes: list[Change], groups: Mapping[str, Sequence[str]]) -> list[Change]:
@@ -324,7 +324,7 @@ class _Mixtures:
         self.figures: dict[frozenset[int], _Figure] = {}
         self.draws: dict[str, Floats] = {}
         all_changes = with_changes(old, new, changes).program
-        here, there = (self._outcome_values(item) for item in (all_changes, program))
+        here, there = (self._outcome_values(case) for case in (all_changes, program))
         self.unnamed = not np.array_equal(here, there, equal_nan=True)
 
     def figure(self, mixture: frozenset[int]) -> Estimate:
@@ -357,12 +357,12 @@ class _Mixtures:
     def weights(self) -> list[dict[frozenset[int], float]]:
         """Return for each change the weight of each mixture in what it explains."""
         count = len(self.changes)
-        answer: list[dict[frozenset[int], float]] = [{} for _ in range(count)]
+        by_change: list[dict[frozenset[int], float]] = [{} for _ in range(count)]
 
         def add(position: int, before: frozenset[int], weight: float) -> None:
             after = before | {position}
-            answer[position][after] = answer[position].get(after, 0.0) + weight
-            answer[position][before] = answer[position].get(before, 0.0) - weight
+            by_change[position][after] = by_change[position].get(after, 0.0) + weight
+            by_change[position][before] = by_change[position].get(before, 0.0) - weight
 
         if count <= EXACT:
             for size in range(count):
@@ -370,14 +370,14 @@ class _Mixtures:
                 for earlier in map(frozenset, combinations(range(count), size)):
                     for position in frozenset(range(count)) - earlier:
                         add(position, earlier, weight / math.factorial(count))
-            return answer
+            return by_change
         generator = np.random.default_rng(self.seed)
         for _ in range(ORDERS // 2):
             drawn = generator.permutation(count).tolist()
             for order in (drawn, drawn[::-1]):
                 for count_before, position in enumerate(order):
                     add(position, frozenset(order[:count_before]), 1 / ORDERS)
-        return answer
+        return by_change
 
     def _worked_out(self, mixture: frozenset[int]) -> _Figure:
         """Return the figure of a mixture with its terms by block."""
@@ -465,22 +465,22 @@ def _key(program: Program, name: str) -> str:
     near: set[str] = set()
     waiting = [name]
     while waiting:
-        item = waiting.pop()
-        if item not in near:
-            near.add(item)
+        driver = waiting.pop()
+        if driver not in near:
+            near.add(driver)
             waiting += [
                 other
                 for entry in program.correlations
-                if item in entry.names
+                if driver in entry.names
                 for other in entry.names
             ]
     above = program.ancestors(sorted(near)) - near
     return digest_of(
         name,
         repr(program.timeline),
-        [program.drivers[item] for item in sorted(near) if item in program.drivers],
+        [program.drivers[driver] for driver in sorted(near) if driver in program.drivers],
         [repr(entry) for entry in program.correlations if near & set(entry.names)],
-        [_stated(program, item) for item in sorted(above)],
+        [_stated(program, driver) for driver in sorted(above)],
     )
 
 

@@ -275,15 +275,15 @@ class Comparison(Reported):
     def _compared(
         self, outcome: str, first: str, other: str, asked: TableSpec
     ) -> list[tuple[ReportedFigure, bool]]:
-        item, two = self.runs[first], self.runs[other]
-        if isinstance(item, ReportedMean) or isinstance(two, ReportedMean):
+        one, two = self.runs[first], self.runs[other]
+        if isinstance(one, ReportedMean) or isinstance(two, ReportedMean):
             means = [
                 run.estimate if isinstance(run, ReportedMean) else run[outcome].mean
-                for run in (item, two)
+                for run in (one, two)
             ]
             return [(ReportedFigure("mean", unpaired(*means)), False)]
         a, b = self.result(first, outcome), self.result(other, outcome)
-        paired = on_same_draws(item, two)
+        paired = on_same_draws(one, two)
         return [(figure, paired) for figure in _differences(a, b, asked, paired)]
 
     @checked
@@ -502,14 +502,14 @@ def compare(
     return Comparison(mapping("runs", runs, "runs by name"), outcome)
 
 
-def on_same_draws(item: object, two: object) -> bool:
+def on_same_draws(one: object, two: object) -> bool:
     """Whether two runs have the same seed, plan and blocks, so that trial i of the one belongs to
     trial i of the other.
 
     Of trials that were read nothing is known of their draws; two columns of one file are compared
     by ``joint``.
     """
-    return isinstance(item, Run) and isinstance(two, Run) and item.drawing.key == two.drawing.key
+    return isinstance(one, Run) and isinstance(two, Run) and one.drawing.key == two.drawing.key
 
 
 def _ends(figure: Estimate) -> tuple[float, float, float, float]:
@@ -563,11 +563,11 @@ def _higher(a: Result, b: Result) -> Estimate:
 
     The variance is DeLong's, Biometrics 44 (1988), 837-845.
     """
-    item, two = a.ranked, b.ranked
-    if min(item.count, two.count) < 2:
+    one, two = a.ranked, b.ranked
+    if min(one.count, two.count) < 2:
         return Estimate(math.nan)
-    above = two.terms(item.share_below(two.valid))
-    below = item.terms(1 - two.share_below(item.valid))
+    above = two.terms(one.share_below(two.valid))
+    below = one.terms(1 - two.share_below(one.valid))
     figure = (1 - float(_without_value(a))) * (1 - float(_without_value(b)))  # both have a value
     chance = above.mean * figure
     reach = Z * figure * math.sqrt(above.variance + below.variance)

@@ -49,10 +49,10 @@ def _dominance_table(
 ) -> pd.DataFrame:
     """Return the verdicts on all ordered pairs, from the cumulative shares on a grid of values."""
     records = {
-        (item, other): _pair(grid, below, beside, counts[item], counts[other])
-        for item, below in shares.items()
+        (scenario, other): _pair(grid, below, beside, counts[scenario], counts[other])
+        for scenario, below in shares.items()
         for other, beside in shares.items()
-        if item != other
+        if scenario != other
     }
     columns = [
         "first order",

@@ -168,12 +168,12 @@ def efficient_of(values: Floats, among: Sequence[int] | None = None) -> list[int
     """
     places = np.arange(len(values)) if among is None else np.array(among)
     order = places[np.lexsort((values[places, 1], values[places, 0]))][::-1]
-    best, found = -math.inf, []
+    best, efficient = -math.inf, []
     for place in order.tolist():
         if values[place, 1] > best:
             best = float(values[place, 1])
-            found.append(place)
-    return found[::-1]
+            efficient.append(place)
+    return efficient[::-1]
 
 
 def _refined(search: DecisionSearch, more: tuple[bool, bool]) -> None:

@@ -166,15 +166,19 @@ def _same_drivers(runs: Sequence[Run], outcome: str) -> dict[str, Floats]:
     """Return the drivers that reach an outcome in any scenario and are alike in all: one number a
     trial, of those over periods the average. What a scenario replaces follows from the choice.
     """
-    reach = [item.driver for run in runs for item in inputs_of(run, outcome, False, everyone=True)
-             if item.driver in run.program.ancestors([outcome])]  # fmt: skip
-    answer = {}
+    reach = [
+        reached.driver
+        for run in runs
+        for reached in inputs_of(run, outcome, False, everyone=True)
+        if reached.driver in run.program.ancestors([outcome])
+    ]
+    shared = {}
     for name in dict.fromkeys(reach):
         if all(name in run.program.drivers for run in runs):
             rows = [np.atleast_2d(run[name].values).mean(axis=0) for run in runs]
             if all(np.array_equal(rows[0], row) for row in rows[1:]):
-                answer[name] = rows[0]
-    return answer
+                shared[name] = rows[0]
+    return shared
 
 
 def worth_table(

@@ -149,8 +149,8 @@ def _simulated(
     """
     names = tuple(map(str, grid.columns))
     points = Points(statement, names, tuple(outcomes), replace(options, progress=None))
-    valid = set(names) <= set(statement.quantities)  # and not the number of periods
-    if options.executor is None and valid and points.share_a_model:
+    are_quantities = set(names) <= set(statement.quantities)  # and not the number of periods
+    if options.executor is None and are_quantities and points.share_a_model:
         try:
             rows = _together(points, grid, outcomes, requested, options)
         except KindynosError:
@@ -182,8 +182,8 @@ def _together(
 ) -> list[list[PointFigure]]:
     rows: list[list[PointFigure]] = []
     listed = [tuple(map(float, row)) for row in grid.itertuples(index=False)]
-    for answer in points.at(listed):
-        rows.append([PointFigure.of(answer[name], requested) for name in outcomes])
+    for of_point in points.at(listed):
+        rows.append([PointFigure.of(of_point[name], requested) for name in outcomes])
         if options.progress is not None and options.progress(len(rows), len(grid)) is False:
             break
     return rows

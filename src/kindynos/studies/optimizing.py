@@ -271,8 +271,8 @@ def _close_in(search: DecisionSearch) -> None:
         )
         if middle in search.tried and (middle in (tuple(inside), tuple(outside))):
             return
-        answer = search.evaluate([middle])[0]
-        if answer.allowed:
+        evaluated = search.evaluate([middle])[0]
+        if evaluated.allowed:
             inside = np.array(middle)
         else:
             outside = np.array(middle)

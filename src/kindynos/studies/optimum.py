@@ -83,7 +83,7 @@ class Optimum(Reported):
         ("yes"), some ("perhaps") or say that it is broken ("no").
         """
         rows = []
-        for constraint, answer, fresh, binds in self.limits:
+        for constraint, figure, fresh, binds in self.limits:
             best_end = fresh.low if constraint.most else fresh.high
             least = constraint.excess(float(fresh) if math.isnan(best_end) else best_end)
             most = constraint.excess_at_worst(fresh)
@@ -92,7 +92,7 @@ class Optimum(Reported):
                 (
                     constraint.label,
                     constraint.limit,
-                    float(answer),
+                    float(figure),
                     float(fresh),
                     fresh.low,
                     fresh.high,
@@ -114,7 +114,7 @@ class Optimum(Reported):
 
     def sentences(self) -> list[str]:
         """Return in words what fresh draws say of the optimum, and which constraints bind."""
-        answer, fresh = (
+        figure, fresh = (
             number(float(f"{float(value):.5g}")) for value in (self.found, self.objective)
         )
         count = len(self.evaluations)
@@ -122,7 +122,7 @@ class Optimum(Reported):
             f"All {count:,} sets of values were tried."
             if self.tried_all
             else f"It is the best of {count:,} points tried.",
-            f"On the draws of the search the {self.what} was {answer}; on fresh ones, which had no "
+            f"On the draws of the search the {self.what} was {figure}; on fresh ones, which had no "
             "part in the choice, it is "
             f"{fresh}.",
         ]
@@ -171,11 +171,11 @@ def optimize(
     limits = tuple(
         (
             constraint,
-            answer,
+            reached,
             constraint.figure.read(run[constraint.figure.outcome]),
             _bound(search, best, position),
         )
-        for position, (constraint, answer) in enumerate(
+        for position, (constraint, reached) in enumerate(
             zip(search.constraints, tried.figures, strict=True)
         )
     )

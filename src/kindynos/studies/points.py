@@ -127,9 +127,9 @@ class Points:
         values = {name: np.empty((len(points), blocks.trials)) for name in self.outcomes}
         workers = settings.workers or usable_cpus()
         batches = run_batches(task, range(blocks.batches), workers, settings.executor)
-        for batch, answer in filter(None, batches):
+        for batch, returned in filter(None, batches):
             for name in self.outcomes:
-                values[name][:, blocks.part(batch)] = answer[name]
+                values[name][:, blocks.part(batch)] = returned[name]
         return [
             {
                 name: self._result(name, values[name][position], blocks, plan.together)
@@ -185,7 +185,7 @@ class PointsTask:
             self._evaluated(drawn, self.points[begin : begin + width], trials)
             for begin in range(0, len(self.points), width)
         ]
-        return {name: np.concatenate([piece[name] for piece in parts]) for name in self.outcomes}
+        return {name: np.concatenate([part[name] for part in parts]) for name in self.outcomes}
 
     def _evaluated(
         self, drawn: dict[str, Floats], points: Sequence[Point], trials: int
@@ -200,9 +200,9 @@ class PointsTask:
         }
         for position, name in enumerate(self.names):
             tiled[name] = np.repeat([point[position] for point in points], trials)
-        answer, _ = self.program.evaluate(tiled, count * trials, self.outcomes)
+        evaluated, _ = self.program.evaluate(tiled, count * trials, self.outcomes)
         return {
-            name: np.broadcast_to(answer[name], (count * trials,)).reshape(count, trials)
+            name: np.broadcast_to(evaluated[name], (count * trials,)).reshape(count, trials)
             for name in self.outcomes
         }
 

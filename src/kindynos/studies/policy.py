@@ -190,8 +190,11 @@ def _turned(figure: Estimate, sign: float) -> Estimate:
 
 def _runs(statement: Statement, plans: list[Plan], options: SimulationOptions) -> dict[Plan, Run]:
     """Return a run of each plan, all on the same draws."""
-    known = {name for choice in statement.choices.values() for name in choice.knowing}
-    keep = [*(options.keep or ()), *(name for name in known if name in statement.program.lines)]
+    names_known = {name for choice in statement.choices.values() for name in choice.knowing}
+    keep = [
+        *(options.keep or ()),
+        *(name for name in names_known if name in statement.program.lines),
+    ]
     settings = replace(options, seed=options.checked_seed(), keep=list(dict.fromkeys(keep)))
     runs = {}
     for plan in plans:
@@ -214,12 +217,12 @@ def _check_known(statement: Statement, name: str, choice: PlannedChoice) -> None
         for changes in other.options.values()
         for figure in changes
     }
-    for known in choice.knowing:
-        follows = replaced & program.ancestors([known])
+    for name_known in choice.knowing:
+        follows = replaced & program.ancestors([name_known])
         if follows:
             raise ModelError(
-                f"{known!r} follows from the choice (by {', '.join(sorted(follows))}), and cannot "
-                "be known before it",
+                f"{name_known!r} follows from the choice (by {', '.join(sorted(follows))}), and "
+                "cannot be known before it",
                 owner=owner,
             )
     run = simulate(program, SimulationOptions(TRIED, 1, keep=list(program.drivers)))
@@ -227,13 +230,16 @@ def _check_known(statement: Statement, name: str, choice: PlannedChoice) -> None
     seen = []
     for _ in range(2):
         values, _ = program.evaluate(drawn, TRIED, choice.knowing, lenient=True)
-        seen.append([_at(np.asarray(values[known]), choice.at) for known in choice.knowing])
+        seen.append(
+            [_at(np.asarray(values[name_known]), choice.at) for name_known in choice.knowing]
+        )
         for row in (row for row in drawn.values() if row.ndim == 2):
             row[choice.at :] = np.roll(row[choice.at :], 1, axis=-1)
-    for known, before, after in zip(choice.knowing, *seen, strict=True):
+    for name_known, before, after in zip(choice.knowing, *seen, strict=True):
         if not np.array_equal(before, after, equal_nan=True):
             raise ModelError(
-                f"{known!r} depends on draws after period {choice.at}, and cannot be known then",
+                f"{name_known!r} depends on draws after period {choice.at}, and cannot be known "
+                "then",
                 owner=owner,
             )
 
@@ -244,19 +250,19 @@ def _at(values: Floats, period: int) -> Floats:
 
 
 def _node(choice: PlannedChoice, name: str, run: Run, trials: int) -> _Node:
-    known = np.stack(
+    values_known = np.stack(
         [
-            np.broadcast_to(_at(np.asarray(run[known].values), choice.at), (trials,))
-            for known in choice.knowing
+            np.broadcast_to(_at(np.asarray(run[values_known].values), choice.at), (trials,))
+            for values_known in choice.knowing
         ]
     )
-    if not np.isfinite(known).all():
+    if not np.isfinite(values_known).all():
         raise RunError(f"what choice {name!r} knows has no value in some trials")
     options = list(choice.options)
     nothing = np.zeros((len(options), trials))
-    units = [run[known].unit for known in choice.knowing]
+    units = [run[values_known].unit for values_known in choice.knowing]
     picked = np.zeros(trials, np.int64)
-    return _Node(name, options, known, list(choice.knowing), units, nothing, picked)
+    return _Node(name, options, values_known, list(choice.knowing), units, nothing, picked)
 
 
 def _solved(payoffs: Mapping[Plan, Floats], nodes: Mapping[Plan, _Node]) -> Gain:
@@ -305,14 +311,14 @@ def _followed(nodes: Mapping[Plan, _Node], trials: int) -> dict[Plan, NDArray[np
 
 def _under(payoffs: Mapping[Plan, Floats], nodes: Mapping[Plan, _Node], trials: int) -> Floats:
     """Return what each trial brings under the policy."""
-    answer = np.empty(trials)
+    outcomes = np.empty(trials)
     for plan, values in payoffs.items():
         here = np.ones(trials, dtype=bool)
         for depth, (_, option) in enumerate(plan):
             node = nodes[plan[:depth]]
             here &= node.picked == node.options.index(option)
-        answer[here] = values[here]
-    return answer
+        outcomes[here] = values[here]
+    return outcomes
 
 
 def _in_words(plan: Plan) -> str:
@@ -346,13 +352,13 @@ def _rule(node: _Node, reached: NDArray[np.bool_]) -> str:
     """Return the rule of a choice in words, where one quantity decides and it switches seldom."""
     if not reached.any():
         return "never come to"
-    best, known = node.leads[:, reached].argmax(axis=0), node.known[:, reached]
+    best, values_known = node.leads[:, reached].argmax(axis=0), node.known[:, reached]
     if (best == best[0]).all():
         return node.options[int(best[0])]
-    moving = [place for place in range(len(known)) if np.ptp(known[place]) > 0]
+    moving = [place for place in range(len(values_known)) if np.ptp(values_known[place]) > 0]
     if len(moving) != 1:
         return f"by {' and '.join(name.replace('_', ' ') for name in node.names)} together"
-    x, name = known[moving[0]], node.names[moving[0]].replace("_", " ")
+    x, name = values_known[moving[0]], node.names[moving[0]].replace("_", " ")
     order = np.argsort(x, kind="stable")
     segments = _segments(best[order])
     if len(segments) - 1 > MOST_SWITCHES:

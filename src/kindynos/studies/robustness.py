@@ -178,10 +178,10 @@ class _Case:
         run = simulate(statement.program, replace(options, progress=None))
         result = run[request.outcome]
         table = run.sensitivity(request.outcome, "rank")
-        found = table["rank correlation"]
-        certain = found.abs() > table["error"].fillna(0.0)
-        known = found.where(certain, 0.0).fillna(0.0)
-        ranks = {str(name): float(rank) for name, rank in known.items()}
+        correlations = table["rank correlation"]
+        certain = correlations.abs() > table["error"].fillna(0.0)
+        certain_correlations = correlations.where(certain, 0.0).fillna(0.0)
+        ranks = {str(name): float(rank) for name, rank in certain_correlations.items()}
         not_moved = _fixed(statement, ranks)
         first = tuple(str(name) for name in table.index if name not in not_moved and ranks[name])
         return cls(

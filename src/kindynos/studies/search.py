@@ -84,10 +84,10 @@ class DecisionSearch:
         """
         if sum(point not in self.tried for point in points) > self.left:
             raise RunError("too few evaluations are left")
-        answer = list(self.points.at(points))
-        for point, results in zip(points, answer, strict=True):
+        figures = list(self.points.at(points))
+        for point, results in zip(points, figures, strict=True):
             self._record(point, results)
-        return answer
+        return figures
 
     def _record(self, point: Point, results: dict[str, Result]) -> None:
         for figure in (self.figure, *(constraint.figure for constraint in self.constraints)):
@@ -115,9 +115,9 @@ class DecisionSearch:
         if figure.statistic.label.startswith("chance"):  # which is of all trials
             return
         share, name = result.unranked, figure.outcome
-        known = self.without_value.setdefault(name, share)
-        if abs(share - known) * result.size >= TOLD_APART:
-            low, high = sorted((known, share))
+        first_share = self.without_value.setdefault(name, share)
+        if abs(share - first_share) * result.size >= TOLD_APART:
+            low, high = sorted((first_share, share))
             raise RunError(
                 f"between {per_cent(low)} and {per_cent(high)} of the trials have no value of "
                 f"{name!r}, so that the {figure.statistic.label} of the others cannot choose; "

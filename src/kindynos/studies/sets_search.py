@@ -85,12 +85,12 @@ def _promise(search: DecisionSearch, free: list[int], sets: Floats) -> Floats:
     to exceed the limits by.
     """
     tried = list(search.tried.items())
-    known = np.array([point for point, _ in tried])[:, free]
+    points = np.array([point for point, _ in tried])[:, free]
     worths = np.array([one.worth for _, one in tried])
     finite = np.isfinite(worths)
     if not finite.any():
         return np.zeros(len(sets))
-    terms, of_sets = _terms(known, sets[:, free])
+    terms, of_sets = _terms(points, sets[:, free])
     promise = _expected(terms[finite], worths[finite], of_sets) / (search.spread or 1.0)
     for position in range(len(search.constraints)):
         excess = np.array([one.excess[position] for _, one in tried])

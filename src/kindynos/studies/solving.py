@@ -221,7 +221,8 @@ def _first_count(gap: Callable[[float], float], low: int, high: int) -> int | No
     """
     gaps = {count: gap(float(count)) for count in range(low, high + 1)}
     return next(
-        (count for count, answer in gaps.items() if answer == 0 or answer * gaps[low] < 0), None
+        (count for count, missed_by in gaps.items() if missed_by == 0 or missed_by * gaps[low] < 0),
+        None,
     )
 
 
@@ -300,13 +301,13 @@ def _root(
         truncated = straight + side * shift
         radius = tolerance * 2 ** (steps - step) - (b - a) / 2
         value = truncated if abs(truncated - middle) <= radius else middle - side * radius
-        answer = gap(value)
-        if answer == 0:
+        reached = gap(value)
+        if reached == 0:
             return value, None
-        if answer * sign > 0:
-            b, at_b = value, answer
+        if reached * sign > 0:
+            b, at_b = value, reached
         else:
-            a, at_a = value, answer
+            a, at_a = value, reached
     # the end at which the goal is reached: it matters where the statistic jumps
     root = b if at_b > 0 else a
     is_jump = abs(at_b - at_a) > JUMP * abs(bracket.at_high - bracket.at_low) and b - a <= (

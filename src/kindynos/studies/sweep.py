@@ -315,14 +315,14 @@ def _check_inputs(function: Callable[..., Any], base: Any, names: list[Any]) -> 
     if base is not None:
         if not dataclasses.is_dataclass(base) or isinstance(base, type):
             raise ParameterError(f"base must be an instance of a dataclass, not {base!r:.60}")
-        valid = [field.name for field in dataclasses.fields(base) if field.init]
+        input_names = [field.name for field in dataclasses.fields(base) if field.init]
         taken = False
     else:
         try:
             parameters = inspect.signature(function).parameters
         except (TypeError, ValueError):
             return
-        valid = [
+        input_names = [
             p.name
             for p in parameters.values()
             if p.kind in (p.POSITIONAL_OR_KEYWORD, p.KEYWORD_ONLY)
@@ -331,15 +331,15 @@ def _check_inputs(function: Callable[..., Any], base: Any, names: list[Any]) -> 
         lacking = [
             p.name
             for p in parameters.values()
-            if p.name in valid and p.default is p.empty and p.name not in names
+            if p.name in input_names and p.default is p.empty and p.name not in names
         ]
         if lacking:
             raise ParameterError(
                 f"the function also needs {', '.join(lacking)}; give values, or a default"
             )
     for name in names:
-        if name not in valid and not taken:
-            raise ParameterError(f"there is no input {name!r}", unknown=name, known=valid)
+        if name not in input_names and not taken:
+            raise ParameterError(f"there is no input {name!r}", unknown=name, known=input_names)
 
 
 @dataclasses.dataclass(frozen=True)
@@ -355,11 +355,11 @@ class _Call:
         inputs = self.records[position]
         try:
             changed = None if self.base is None else dataclasses.replace(self.base, **inputs)
-            answer = self.function(**inputs) if changed is None else self.function(changed)
+            outputs = self.function(**inputs) if changed is None else self.function(changed)
         except Exception as error:
             description = ", ".join(f"{name}={value!r}" for name, value in inputs.items())
             raise RunError(f"failed at {description}: {type(error).__name__}: {error}") from error
-        named = answer if isinstance(answer, Mapping) else {self.name: answer}
+        named = outputs if isinstance(outputs, Mapping) else {self.name: outputs}
         return {str(name): _number(str(name), value) for name, value in named.items()}
 
 

@@ -69,8 +69,8 @@ def dates_in(texts: Sequence[str], rows: Sequence[int], label: str, file: str) -
         if not days.isna().any():
             return pd.DatetimeIndex(days)
     style = (style_of(texts[0]) if len(texts) else None) or STYLES[0]
-    answer = plain.str.extract("^" + style.pattern.pattern + "$")
-    bad = answer["year"].isna().to_numpy()
+    fields = plain.str.extract("^" + style.pattern.pattern + "$")
+    bad = fields["year"].isna().to_numpy()
     if bad.any():
         position = int(bad.argmax())
         raise FileError(
@@ -80,8 +80,8 @@ def dates_in(texts: Sequence[str], rows: Sequence[int], label: str, file: str) -
             row=int(rows[position]),
         )
     if style is SLASHED:
-        answer = _in_order(answer, label, file)
-    days = _days(answer)
+        fields = _in_order(fields, label, file)
+    days = _days(fields)
     if days.isna().any():
         position = int(days.isna().to_numpy().argmax())
         raise FileError(
@@ -119,9 +119,9 @@ def _days(parts: pd.DataFrame) -> pd.Series:
         numbers["month"] = names.map(by_name | {"sept": 9}).fillna(0).astype(int)
     if "quarter" in parts:
         numbers["month"] = 3 * parts["quarter"].astype(int) - 2
-    for piece in ("month", "day"):
-        if piece in parts:
-            numbers[piece] = parts[piece].astype(int)
+    for field in ("month", "day"):
+        if field in parts:
+            numbers[field] = parts[field].astype(int)
     days = pd.to_datetime(numbers, errors="coerce")
     if "week" in parts:  # the Monday of the week, by ISO 8601
         weeks = parts["year"] + "-" + parts["week"] + "-1"

@@ -97,8 +97,8 @@ def check_zip(path: Path) -> None:
     with zipfile.ZipFile(path) as packed:
         total = 0
         for entry in packed.infolist():
-            for piece in _pieces_of(packed, entry, path):
-                total += len(piece)
+            for chunk in _pieces_of(packed, entry, path):
+                total += len(chunk)
                 check_size(path, total)
 
 
@@ -116,8 +116,8 @@ def _pieces(stream: Any, path: Path, packed_size: int | None) -> Iterator[bytes]
     for far more than a table packs to.
     """
     total = 0
-    while piece := stream.read(PIECE):
-        total += len(piece)
+    while chunk := stream.read(PIECE):
+        total += len(chunk)
         check_size(path, total, "unpacks to more" if packed_size is not None else "is larger")
         if packed_size is not None and total > max(SAFE_SIZE, MOST_RATIO * packed_size):
             raise FileError(
@@ -125,4 +125,4 @@ def _pieces(stream: Any, path: Path, packed_size: int | None) -> Iterator[bytes]
                 f"{max(packed_size // 1024, 1):,} kB, which no table does",
                 file=str(path),
             )
-        yield piece
+        yield chunk

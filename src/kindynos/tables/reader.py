@@ -134,7 +134,7 @@ def _from_parquet(path: Path, form: TableFormat) -> Table:
     check_size(path, sum(about.row_group(i).total_byte_size for i in range(about.num_row_groups)))
     schema, names = parquet.read_schema(path), about.schema.names
     for field in schema:
-        if not any(known(field.type) for known in _kinds(pyarrow.types)):
+        if not any(is_kind(field.type) for is_kind in _kinds(pyarrow.types)):
             raise FileError(
                 f"column {field.name!r:.60} holds {field.type}, which no table does", file=str(path)
             )
@@ -389,10 +389,10 @@ def _check_widths(body: str, separator: str, width: int, begin: int, file: str) 
         _check_width(int(widths[position]), width, begin + position + 1, file)
 
 
-def _check_width(answer: int, width: int, row: int, file: str) -> None:
-    if answer > width:
+def _check_width(columns: int, width: int, row: int, file: str) -> None:
+    if columns > width:
         raise FileError(
-            f"has {answer:,} values, and there are {width:,} columns", file=file, row=row
+            f"has {columns:,} values, and there are {width:,} columns", file=file, row=row
         )
 
 

@@ -108,5 +108,5 @@ def spacing_of(dates: pd.DatetimeIndex) -> DateSpacing:
     return DateSpacing("irregular", float(DAYS_A_YEAR / gaps.mean()))
 
 
-def _mostly(answer: NDArray[np.bool_]) -> bool:
-    return bool(np.mean(answer) >= MOSTLY)
+def _mostly(holds: NDArray[np.bool_]) -> bool:
+    return bool(np.mean(holds) >= MOSTLY)

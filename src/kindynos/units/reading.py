@@ -82,7 +82,7 @@ def _product(text: str, money: str | None, below: bool = False) -> Unit:
     unit = PURE_UNIT
     parts = TIMES.split(text)
     if below:  # EUR per t and km
-        parts = [piece for part in parts for piece in part.split(" and ")]
+        parts = [factor for part in parts for factor in part.split(" and ")]
     for part in parts:
         unit = unit.times(_noun(part.strip(), money, below))
     return unit
@@ -105,8 +105,8 @@ def _noun(text: str, money: str | None, below: bool) -> Unit:
 
 def _currency(word: str) -> str | None:
     low = word.lower()
-    found = CURRENCIES.get(low) or CURRENCIES.get(singular(low))
-    return found or (
+    currency = CURRENCIES.get(low) or CURRENCIES.get(singular(low))
+    return currency or (
         word.upper()
         if word.upper() in CODES and (word.isupper() or low in ("eur", "usd", "gbp", "chf"))
         else None

@@ -66,19 +66,19 @@ class TreeUnits:
 
     def together(self, parts: Sequence[Part], what: str) -> Unit | None:
         """Return the common unit of parts that are added, compared or chosen between."""
-        known = [(part, unit) for part, unit in parts if unit is not None and not unit.plain]
-        for position in range(len(known) - 1):
-            (left, a), (right, b) = known[position], known[position + 1]
+        with_unit = [(part, unit) for part, unit in parts if unit is not None and not unit.plain]
+        for position in range(len(with_unit) - 1):
+            (left, a), (right, b) = with_unit[position], with_unit[position + 1]
             gap = gap_between(a, b)
             if gap is None:
                 continue
             if self.contradicts(what, (left, a), (right, b), gap) or gap.what != "count":
                 return None
             apart = set(a.times(b, -1).bases)  # words left out what was counted
-            known = [(part, unit.without(apart)) for part, unit in known]
-        if not known:
+            with_unit = [(part, unit.without(apart)) for part, unit in with_unit]
+        if not with_unit:
             return PLAIN_NUMBER if all(unit is not None for _, unit in parts) else None
-        unit = known[0][1]
+        unit = with_unit[0][1]
         beside_number = any(u is not None and u.plain for _, u in parts)
         # 1 + growth, where growth is a year: a number
         rate = all(base == TIME and power < 0 for base, power in unit.bases.items())

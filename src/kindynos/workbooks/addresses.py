@@ -134,10 +134,10 @@ def sheet_and_rest(text: str) -> tuple[str | None, str]:
 
 def area_in(text: str, sheet: str) -> Area | None:
     """Return the area that a text such as "B2:B9" stands for on a sheet, None where it is none."""
-    parts = [CELL.fullmatch(piece.strip()) for piece in text.split(":")]
+    parts = [CELL.fullmatch(corner.strip()) for corner in text.split(":")]
     if not 1 <= len(parts) <= 2 or None in parts:
         return None
-    places = [(int(piece[2]), column_of(piece[1])) for piece in parts if piece is not None]
+    places = [(int(corner[2]), column_of(corner[1])) for corner in parts if corner is not None]
     rows, columns = [row for row, _ in places], [column for _, column in places]
     if not (min(rows) >= 1 and max(rows) <= LAST_ROW and max(columns) <= LAST_COLUMN):
         return None

@@ -96,8 +96,8 @@ class Agreement:
         return table.rename_axis("cell")
 
 
-def _more(answer: dict[Cell, Any]) -> str:
-    return f" and {len(answer) - MOST_NAMED:,} more" if len(answer) > MOST_NAMED else ""
+def _more(others: dict[Cell, Any]) -> str:
+    return f" and {len(others) - MOST_NAMED:,} more" if len(others) > MOST_NAMED else ""
 
 
 def _plain(value: Value) -> Any:

@@ -425,7 +425,7 @@ def _texts_in(value: Value, trials: int) -> dict[str, int]:
         return {} if number_in_text(value) is not None else {value: trials}
     if type(value) is not np.ndarray or value.dtype != object:
         return {}
-    counts = Counter(item for item in value.tolist() if type(item) is str)
+    counts = Counter(cell for cell in value.tolist() if type(cell) is str)
     return {text: count for text, count in counts.items() if number_in_text(text) is None}
 
 

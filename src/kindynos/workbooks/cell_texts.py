@@ -35,20 +35,20 @@ def outcome_in(text: str) -> Statement:
     Statement(name='NPV', cell='Out!B1', distribution=None, options={'unit': 'EUR', 'target': 0.0})
     """
     name, rest = _name_in(text)
-    cell, *parts = [piece.strip() for piece in rest.split(",")]
+    cell, *parts = [part.strip() for part in rest.split(",")]
     options: dict[str, Any] = {}
-    for piece in parts:
-        aim, better = AIM.fullmatch(piece), BETTER.fullmatch(piece)
+    for part in parts:
+        aim, better = AIM.fullmatch(part), BETTER.fullmatch(part)
         if aim is not None:
             target = float(aim[2].replace("_", "")) / (100 if aim[3] else 1)
             said = {"target": target, **({"better": "low"} if aim[1] == "most" else {})}
         elif better is not None:
             said = {"better": "high" if better[1] == "higher" else "low"}
-        elif piece and not re.match(r"(at|above|below|over|under|[-+<>=\d])", piece):
-            said = {"unit": piece}
+        elif part and not re.match(r"(at|above|below|over|under|[-+<>=\d])", part):
+            said = {"unit": part}
         else:
             raise ModelError(
-                f"cannot read {piece!r:.40}; say CELL, or 'NAME = CELL, UNIT, at least TARGET', "
+                f"cannot read {part!r:.40}; say CELL, or 'NAME = CELL, UNIT, at least TARGET', "
                 "such as 'NPV = Out!B1, EUR, at least 0'"
             )
         twice = options.keys() & said.keys()

@@ -147,10 +147,10 @@ class Compiler:
                 self._resolved[key] = referred(self.graph, self.fixed_value, node, cell)
             except DependsError as error:
                 self._resolved[key] = error
-        found = self._resolved[key]
-        if isinstance(found, DependsError):
-            raise found
-        return found
+        remembered = self._resolved[key]
+        if isinstance(remembered, DependsError):
+            raise remembered
+        return remembered
 
     def _candidates(self, node: FormulaNode, cell: Cell) -> list[Area]:
         return self.moving(cell).candidates(node)
@@ -178,8 +178,8 @@ class Compiler:
     def fixed_value(self, node: FormulaNode, cell: Cell) -> Value:
         """Return a value that must be the same in all trials; raises DependsError for another."""
         graph = self.graph
-        for piece in node.walk():
-            if isinstance(piece, FunctionCall) and piece.name in DRAWING:
+        for part in node.walk():
+            if isinstance(part, FunctionCall) and part.name in DRAWING:
                 raise DependsError(f"a reference of {cell} depends on what is drawn")
         seeds: list[int] = []
         for area in graph.areas_in(node, cell):
@@ -231,7 +231,7 @@ def single(value: Value) -> Value:
     if type(value) is Grid:
         value = value.rows[0][0]
     if type(value) is np.ndarray and value.dtype == object:
-        return joined([0.0 if item is None else item for item in value.tolist()])
+        return joined([0.0 if cell is None else cell for cell in value.tolist()])
     return 0.0 if value is None else value
 
 
@@ -401,7 +401,7 @@ class _Cell:
         """Return the areas of a reference, which may be a union; None for anything else."""
         if isinstance(node, Binary) and node.operator == ",":
             parts = [self._areas(node.left), self._areas(node.right)]
-            return None if None in parts else [area for piece in parts for area in piece or ()]
+            return None if None in parts else [area for part in parts for area in part or ()]
         if isinstance(node, SheetsReference):
             return self.graph.areas_over_sheets(node, self.cell) or None
         refers = isinstance(node, REFERENCES) or (
@@ -471,31 +471,31 @@ class _Cell:
             return self._looking(name, arguments)
         if name in LAZY:
             return self._lazy(name)(arguments, array, tidy)
-        valid = FUNCTIONS.get(name)
-        if valid is None:
+        function = FUNCTIONS.get(name)
+        if function is None:
             raise FormulaError(f"the function {name} is not known", owner=str(self.cell))
-        if not valid.takes(len(arguments)):
+        if not function.takes(len(arguments)):
             raise FormulaError(
-                f"{name} takes {_counts(valid)} arguments, not {len(arguments)}",
+                f"{name} takes {_counts(function)} arguments, not {len(arguments)}",
                 owner=str(self.cell),
             )
         closures: list[Closure] = []
         without = self._totals_in(node) if name in TOTALS else frozenset()
-        for argument, kind in zip(arguments, valid.kinds_of(len(arguments)), strict=True):
+        for argument, kind in zip(arguments, function.kinds_of(len(arguments)), strict=True):
             closures += self._argument(argument, kind, array, tidy, without)
         if name == "INDEX":
             closures = self._of_areas(arguments, closures)
-        applied = self._in_date_system(valid, closures, _applied(valid, closures))
+        applied = self._in_date_system(function, closures, _applied(function, closures))
         return _once(applied) if self._never_changes(node) else applied
 
     def _never_changes(self, node: FunctionCall) -> bool:
         """Return whether a call takes areas, and only cells that hold what was typed into them: it
         is worked out once for all blocks of trials.
         """
-        calls = [piece for piece in node.walk() if isinstance(piece, FunctionCall)]
+        calls = [inner for inner in node.walk() if isinstance(inner, FunctionCall)]
         if any(call.name in DRAWING or call.name in REFERRING for call in calls):
             return False
-        if any(self._moving(piece) is not None for piece in node.walk()):
+        if any(self._moving(inner) is not None for inner in node.walk()):
             return False
         areas = list(self.graph.areas_in(node, self.cell))
         return any(not area.single for area in areas) and all(
@@ -509,14 +509,14 @@ class _Cell:
         option = node.arguments[1] if node.name == "AGGREGATE" else None
         if isinstance(option, Constant) and type(option.value) is float and option.value >= 4:
             return frozenset()
-        found = set()
+        totals = set()
         for area in self.graph.areas_in(node, self.cell):
             for number in self.graph.worked_out_in(area):
                 formula = self.graph.formulas.get(number)
                 calls = () if formula is None else formula.tree.walk()
                 if any(isinstance(call, FunctionCall) and call.name in TOTALS for call in calls):
-                    found.add(number)
-        return frozenset(found)
+                    totals.add(number)
+        return frozenset(totals)
 
     def _of_areas(
         self, arguments: tuple[FormulaNode, ...], closures: list[Closure]
@@ -563,15 +563,15 @@ class _Cell:
         """Return a function that looks at where a reference is."""
         areas = [Area(self.cell.sheet, *self.cell[1:], *self.cell[1:])]
         if arguments:
-            answer = self._areas(arguments[0])
+            looked_in = self._areas(arguments[0])
             if name == "ISREF":
-                return lambda slots: answer is not None
-            if answer is None:
+                return lambda slots: looked_in is not None
+            if looked_in is None:
                 rows = self.compiled(arguments[0], True, False)
                 if name in ("ROWS", "COLUMNS"):
                     return lambda slots: _size(rows(slots), name)
                 return lambda slots: VALUE
-            areas = answer
+            areas = looked_in
         area = areas[0]
         if name in ("ROW", "COLUMN") and not area.single:
             down = name == "ROW"
@@ -773,8 +773,8 @@ def _branched(condition: Value, yes: Closure, no: Closure, slots: Slots) -> Valu
             return yes(slots)
         if not held_in:
             return no(slots)
-    answer = chosen(mask, yes(slots), no(slots))
-    return answer if errors is None else _overridden(answer, errors)
+    chosen_cells = chosen(mask, yes(slots), no(slots))
+    return chosen_cells if errors is None else _overridden(chosen_cells, errors)
 
 
 def _plain(value: Value) -> bool:
@@ -825,8 +825,8 @@ def _chosen_by(
         values[position - 1](slots) if 1 <= position <= len(values) else outside
         for position in distinct.tolist()
     ]
-    answer = chosen_values[0] if len(distinct) == 1 else _one_of(chosen_values, which)
-    return answer if errors is None else _overridden(answer, errors)
+    chosen = chosen_values[0] if len(distinct) == 1 else _one_of(chosen_values, which)
+    return chosen if errors is None else _overridden(chosen, errors)
 
 
 def _replaced(value: Value, other: Closure, slots: Slots, error: CellError | None) -> Value:

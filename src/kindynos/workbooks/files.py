@@ -131,7 +131,7 @@ def with_draws(text: str, calls: Mapping[int, float]) -> str:
             continue
         low, high = inner[0], inner[1]
         draws += f"(INT({value!r}*(({high})-({low})+1))+({low}))"
-        index += sum(len(re.findall(r"[A-Za-z.]\(", piece)) for piece in inner)
+        index += sum(len(re.findall(r"[A-Za-z.]\(", formula)) for formula in inner)
     return draws
 
 

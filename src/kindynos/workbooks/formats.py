@@ -67,15 +67,15 @@ def _number(number: float, form: str) -> str:
             whole = re.sub(r"(?<=\d)(?=(\d{3})+$)", ",", whole)
         text = f"{whole}.{fraction}" if "." in digits else whole
     minus = "-" if number < 0 and float(text.replace(",", "") or 0) != 0 else ""
-    answer, placed = "", False
+    written, placed = "", False
     for match in PART.finditer(form):
         if match[3]:
             percents = "%" * match[3].count("%")
-            answer += (text if not placed and re.search("[0#?]", match[3]) else "") + percents
+            written += (text if not placed and re.search("[0#?]", match[3]) else "") + percents
             placed = placed or bool(re.search("[0#?]", match[3]))
         else:
-            answer += match[1] or match[2] or match[4] or ""
-    return minus + answer
+            written += match[1] or match[2] or match[4] or ""
+    return minus + written
 
 
 FRACTION = re.compile(r"(?P<whole>[#0?]+)?(?P<gap>\s+)?(?P<above>[#0?]+)/(?P<below>[#0?]+|\d+)")
@@ -132,25 +132,25 @@ def _date(number: float, form: str) -> str:
     date = date_of(int(number) + seconds // 86400)
     clock = (datetime.datetime.min + datetime.timedelta(seconds=seconds % 86400)).time()
     half = re.search("am/pm|a/p", form, re.I) is not None
-    codes = [piece for piece in CODES.split(form.split(";")[0]) if piece]
-    before, answer = "", ""
-    for position, piece in enumerate(codes):
-        kind = piece[0].lower()
+    codes = [code for code in CODES.split(form.split(";")[0]) if code]
+    before, written = "", ""
+    for position, code in enumerate(codes):
+        kind = code[0].lower()
         later = next((c[0].lower() for c in codes[position + 1 :] if c[0].lower() in "ymdhs"), "")
-        if piece.startswith('"'):
-            answer += piece[1:-1]
-        elif piece.startswith("\\"):
-            answer += piece[1:]
-        elif kind in "hs" or piece.lower() in ("am/pm", "a/p"):
-            answer += _clock_part(clock, piece.lower(), half)
+        if code.startswith('"'):
+            written += code[1:-1]
+        elif code.startswith("\\"):
+            written += code[1:]
+        elif kind in "hs" or code.lower() in ("am/pm", "a/p"):
+            written += _clock_part(clock, code.lower(), half)
         elif kind == "m" and (before == "h" or later == "s"):
-            answer += f"{clock.minute:0{min(len(piece), 2)}d}"
+            written += f"{clock.minute:0{min(len(code), 2)}d}"
         elif kind in "ymd":
-            answer += _date_part(date, piece.lower())
+            written += _date_part(date, code.lower())
         elif kind != "[":
-            answer += piece
+            written += code
         before = kind if kind in "ymdhs" else before
-    return answer
+    return written
 
 
 def _clock_part(clock: datetime.time, code: str, half: bool) -> str:

@@ -35,7 +35,7 @@ class FormulaNode:
             if isinstance(value, FormulaNode):
                 yield value
             elif isinstance(value, tuple):
-                yield from (item for item in value if isinstance(item, FormulaNode))
+                yield from (part for part in value if isinstance(part, FormulaNode))
 
     def walk(self) -> Iterator[FormulaNode]:
         """Yield it and all parts of parts, from the left."""
@@ -217,8 +217,8 @@ def template(text: str, row: int, column: int) -> str:
         )
         return "{" + places[0] + places[1] + "}"
 
-    answer = COPIED.sub(relative, text)
-    return f"{answer}@{row},{column}" if WHOLE.search(answer) else answer
+    relative_text = COPIED.sub(relative, text)
+    return f"{relative_text}@{row},{column}" if WHOLE.search(relative_text) else relative_text
 
 
 def allow_deep_trees() -> None:
@@ -323,12 +323,12 @@ class _Parser:
                 self._next()
                 left = Binary(",", left, self.expression(UNION, union=union))
                 continue
-            answer = LEVELS.get(self.text) if self.kind == "operator" else None
-            if answer is None or answer <= level:
+            binding = LEVELS.get(self.text) if self.kind == "operator" else None
+            if binding is None or binding <= level:
                 break
             operator = self.text
             self._next()
-            left = Binary(operator, left, self.expression(answer, union=union))
+            left = Binary(operator, left, self.expression(binding, union=union))
         self.depth -= 1
         return left
 
@@ -524,11 +524,11 @@ def _table_reference(table: str, inner: str) -> TableReference:
             return TableReference(table, None, None, (inner.lower(),))
         return TableReference(table, _unescaped(inner) or None, None, tuple(rows))
     columns = []
-    for piece in re.findall(r"\[((?:[^\[\]']|'.)*)\]", inner):
-        if piece.startswith("#"):
-            rows.append(piece.lower())
+    for name in re.findall(r"\[((?:[^\[\]']|'.)*)\]", inner):
+        if name.startswith("#"):
+            rows.append(name.lower())
         else:
-            columns.append(_unescaped(piece))
+            columns.append(_unescaped(name))
     last = columns[-1] if len(columns) > 1 else None
     return TableReference(table, columns[0] if columns else None, last, tuple(rows))
 

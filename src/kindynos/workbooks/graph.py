@@ -149,8 +149,8 @@ class Graph:
         self.constants.append(None)
         self.formulas[whole] = Formulated(cell, tree, area)
         for position in area.cells():
-            piece = self.numbers.get(position) or self._add(position, self._stored(position))
-            self.parts[piece] = (whole, position.row - area.top, position.column - area.left)
+            known_number = self.numbers.get(position) or self._add(position, self._stored(position))
+            self.parts[known_number] = (whole, position.row - area.top, position.column - area.left)
 
     def _stored(self, cell: Cell) -> Value:
         return self.contents.sheets[cell.sheet].values.get((cell.row, cell.column))
@@ -343,9 +343,9 @@ class Graph:
 
     def needs(self, number: int) -> list[int]:
         """Return the cells with formulas that a cell needs, in the order in which it names them."""
-        valid = self._needs.get(number)
-        if valid is not None:
-            return valid
+        remembered = self._needs.get(number)
+        if remembered is not None:
+            return remembered
         if number in self.inputs:
             rows = []
         elif number in self.parts:
@@ -441,9 +441,9 @@ class Graph:
 
     def _references(self, tree: FormulaNode) -> list[FormulaNode]:
         """Return the parts of a tree that are references, or names; the same for all copies."""
-        valid = self._referring.get(id(tree))
-        if valid is not None:
-            return valid
+        remembered = self._referring.get(id(tree))
+        if remembered is not None:
+            return remembered
         references: list[FormulaNode] = []
         waiting = [tree]
         while waiting:
@@ -488,14 +488,14 @@ class Graph:
             return [number] if self.is_formula(number) else []
         if not self._rows:
             self._index_rows()
-        answer = []
+        numbers = []
         area = self.within(area)
         for column in range(area.left, area.right + 1):
             rows = self._rows.get((area.sheet, column))
             if rows:
                 begin, end = bisect_left(rows, area.top), bisect_right(rows, area.bottom)
-                answer += [self.numbers[area.sheet, row, column] for row in rows[begin:end]]
-        return [number for number in answer if number not in self.held]
+                numbers += [self.numbers[area.sheet, row, column] for row in rows[begin:end]]
+        return [number for number in numbers if number not in self.held]
 
     def _index_rows(self) -> None:
         for number in (*self.formulas, *self.parts, *self.unreadable, *self.inputs):
@@ -506,23 +506,23 @@ class Graph:
         for key, rows in self._rows.items():
             self._rows[key] = sorted(set(rows))
 
-    def ordered(self, requested: Iterable[int], valid: Iterable[int] = ()) -> list[list[int]]:
+    def ordered(self, requested: Iterable[int], already: Iterable[int] = ()) -> list[list[int]]:
         """Return the cells to be worked out for those wanted, each after all it needs; cells that
         need each other in a circle stand together. What is ``known`` already is not entered.
         """
-        return _components(requested, self.needs, set(valid), self.is_formula)
+        return _components(requested, self.needs, set(already), self.is_formula)
 
 
 def _components(
     requested: Iterable[int],
     needs: Callable[[int], Sequence[int]],
-    valid: set[int],
+    already: set[int],
     entered: Callable[[int], bool],
 ) -> list[list[int]]:
     """Return strongly connected components, each after those it needs."""
-    search = _Components(needs, valid)
+    search = _Components(needs, already)
     for start in requested:
-        if start not in valid and entered(start):
+        if start not in already and entered(start):
             search.enter(start)
     return search.found
 
@@ -533,8 +533,8 @@ class _Components:
     Source: Tarjan, SIAM Journal on Computing 1 (1972), 146-160.
     """
 
-    def __init__(self, needs: Callable[[int], Sequence[int]], valid: set[int]) -> None:
-        self.needs, self.known = needs, valid
+    def __init__(self, needs: Callable[[int], Sequence[int]], already: set[int]) -> None:
+        self.needs, self.known = needs, already
         self.index: dict[int, int] = {}
         self.low: dict[int, int] = {}
         self.stack: list[int] = []
@@ -623,21 +623,19 @@ def cell_in(contents: Contents, text: Any, what: str = "a cell") -> Area:
             unknown=text,
             known=rows,
         )
-    answer = contents.sheet(sheet)
-    if answer is None:
+    its_sheet = contents.sheet(sheet)
+    if its_sheet is None:
         raise ModelError(f"no sheet {sheet!r:.60}", unknown=sheet, known=list(contents.sheets))
-    area = area_in(rest, answer.name)
-    if area is None and (answer.name, rest.upper()) in contents.names:
-        return _named_area(contents, rest, answer.name)
+    area = area_in(rest, its_sheet.name)
+    if area is None and (its_sheet.name, rest.upper()) in contents.names:
+        return _named_area(contents, rest, its_sheet.name)
     if area is None:
         raise ModelError(
-            f"{rest!r:.60} is no cell of the sheet {answer.name!r}; write it like 'B4'"
+            f"{rest!r:.60} is no cell of the sheet {its_sheet.name!r}; write it like 'B4'"
         )
-    if area.top > answer.bottom or area.left > answer.right:
-        raise ModelError(
-            f"the sheet {answer.name!r} ends at {Cell('', answer.bottom, answer.right).short}, and "
-            f"{area} lies beyond"
-        )
+    if area.top > its_sheet.bottom or area.left > its_sheet.right:
+        last = Cell("", its_sheet.bottom, its_sheet.right).short
+        raise ModelError(f"the sheet {its_sheet.name!r} ends at {last}, and {area} lies beyond")
     return area
 
 

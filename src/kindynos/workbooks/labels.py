@@ -49,15 +49,15 @@ def name_of(graph: Graph, cell: Cell, several: bool = False) -> str:
     above = as_name(_text_above(contents, cell)) if several or not (left and own) else ""
     if not own and not above:
         left = ""  # the label is of the value before it
-    return "_".join(piece for piece in (left, above) if piece) or f"cell_{cell.short.lower()}"
+    return "_".join(label for label in (left, above) if label) or f"cell_{cell.short.lower()}"
 
 
 def unique(name: str, taken: Collection[str]) -> str:
     """Return a name that is not taken, with a number where it is."""
-    answer, number = name, 2
-    while answer in taken:
-        answer, number = f"{name}_{number}", number + 1
-    return answer
+    candidate, number = name, 2
+    while candidate in taken:
+        candidate, number = f"{name}_{number}", number + 1
+    return candidate
 
 
 def _defined_name(contents: Contents, cell: Cell) -> str:

@@ -280,8 +280,8 @@ class _Adding:
 
     def _draws(self) -> list[tuple[str, Any]]:
         """Return the drivers of the cells that draw and that outcomes depend on."""
-        valid = random_cells(self.graph)
-        if not valid:
+        drawn = random_cells(self.graph)
+        if not drawn:
             return []
         bound = self.graph.with_inputs(
             self.graph.number_of(cell)
@@ -297,28 +297,30 @@ class _Adding:
             for cell in output
         ]
         reached = {n for group in bound.ordered(seeds, bound.inputs) for n in group}
-        cells = [item for number, item in valid.items() if number in reached]
+        cells = [driver for number, driver in drawn.items() if number in reached]
         if len(cells) > MOST_DRAWS:
             raise ModelError(
                 f"{len(cells):,} cells draw; a model may have {MOST_DRAWS:,}. Where a sheet "
                 "repeats one trial down its rows, name the result of one row: a run takes the "
                 "place of the copies"
             )
-        rows = [(item.cell.sheet, item.cell.row) for item in cells]
+        rows = [(driver.cell.sheet, driver.cell.row) for driver in cells]
         taken = {*self.stated.lines, *self.stated.outcomes, *self.inputs}
         draws: list[tuple[str, Any]] = []
-        for item in cells:
-            several = rows.count((item.cell.sheet, item.cell.row)) > 1 if len(rows) < 500 else False
-            name = unique(name_of(self.graph, item.cell, several), taken)
-            distribution = self._distribution(item, name, bound)
+        for driver in cells:
+            several = (
+                rows.count((driver.cell.sheet, driver.cell.row)) > 1 if len(rows) < 500 else False
+            )
+            name = unique(name_of(self.graph, driver.cell, several), taken)
+            distribution = self._distribution(driver, name, bound)
             if distribution is not None:
-                self.inputs[name] = (item.cell,)
+                self.inputs[name] = (driver.cell,)
                 draws.append((name, distribution))
                 taken.add(name)
                 continue
-            for position in item.places:
+            for position in driver.places:
                 distinct = unique(f"{name}_draw", taken)
-                self.inputs[distinct] = Draw(item.cell, position)
+                self.inputs[distinct] = Draw(driver.cell, position)
                 draws.append((distinct, distribution_from("uniform", {"low": 0.0, "high": 1.0})))
                 taken.add(distinct)
         return draws

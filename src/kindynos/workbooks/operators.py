@@ -144,20 +144,20 @@ def powered(a: float, b: float) -> Value:
     if a == 0 and b < 0:
         return DIV0
     try:
-        answer = a**b
+        power = a**b
     except OverflowError:
         return NUM
-    return NUM if isinstance(answer, complex) else finite(answer)
+    return NUM if isinstance(power, complex) else finite(power)
 
 
 def _tidy_add(a: Any, b: Any) -> Any:
-    answer = a + b
-    return answer if none_near(answer, b) else np.where(near_each(a, -b), 0.0, answer)
+    total = a + b
+    return total if none_near(total, b) else np.where(near_each(a, -b), 0.0, total)
 
 
 def _tidy_subtract(a: Any, b: Any) -> Any:
-    answer = a - b
-    return answer if none_near(answer, b) else np.where(near_each(a, b), 0.0, answer)
+    difference = a - b
+    return difference if none_near(difference, b) else np.where(near_each(a, b), 0.0, difference)
 
 
 add = _arithmetic(operator.add, _add)
@@ -210,9 +210,9 @@ def compared(a: Value, b: Value) -> int:
     before logicals; an empty cell is 0, an empty text or FALSE as the other one asks; texts differ
     by more than capitals. Raises ResultError for an error.
     """
-    for item in (a, b):
-        if type(item) is CellError:
-            raise ResultError(item)
+    for side in (a, b):
+        if type(side) is CellError:
+            raise ResultError(side)
     if a is None and b is None:
         return 0
     a, b = _filled(a, b), _filled(b, a)

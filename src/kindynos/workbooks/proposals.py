@@ -59,27 +59,27 @@ def proposals(book: Workbook) -> list[Proposal]:
         if rank == len(ANSWERS) and proposal.name.startswith("cell_"):
             continue
         ends.append((rank, number, proposal))
-    ends = [item for item in ends if not CONTROLS.search(item[2].name.replace("_", " "))]
-    ends.sort(key=lambda item: item[:2])
-    named = [item for item in ends if item[0] < len(ANSWERS)] or ends
-    answer = [proposal for _, _, proposal in named[:MOST]]
-    answer += _controls(book)
+    ends = [end for end in ends if not CONTROLS.search(end[2].name.replace("_", " "))]
+    ends.sort(key=lambda end: end[:2])
+    named = [end for end in ends if end[0] < len(ANSWERS)] or ends
+    proposed = [proposal for _, _, proposal in named[:MOST]]
+    proposed += _controls(book)
     draws = [graph.cells[number] for number in drawn]
-    answer += _inputs(book, uses)
-    return answer + [_proposal(book, "driver", cell, "it draws") for cell in draws[:FEW]]
+    proposed += _inputs(book, uses)
+    return proposed + [_proposal(book, "driver", cell, "it draws") for cell in draws[:FEW]]
 
 
 def _controls(book: Workbook) -> list[Proposal]:
     """Return cells with formulas that are called checks, and are 0, 1 or a logical."""
-    graph, found = book.graph, []
+    graph, controls = book.graph, []
     for formula in graph.formulas.values():
         value = graph.constants[graph.numbers[formula.cell]]
         if not isinstance(value, bool) and value not in (0.0, 1.0):
             continue
         proposal = _proposal(book, "condition", formula.cell, "it is called a check")
         if CONTROLS.search(proposal.name.replace("_", " ")):
-            found.append(proposal)
-    return found[:MOST]
+            controls.append(proposal)
+    return controls[:MOST]
 
 
 def _inputs(book: Workbook, uses: Mapping[int, list[int]]) -> list[Proposal]:

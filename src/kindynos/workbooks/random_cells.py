@@ -49,19 +49,19 @@ class RandomCell:
 
 def random_cells(graph: Graph) -> dict[int, RandomCell]:
     """Return the cells that draw by their number."""
-    valid = graph.drawing
+    drawn = graph.drawing
     by_name = {}
     for number, formula in graph.formulas.items():
         key = id(formula.tree)
-        if key not in valid:
+        if key not in drawn:
             places = (call.place for call in _draws_in(formula.tree))
-            valid[key] = tuple(dict.fromkeys(places))  # LET repeats a call
-        if valid[key] and number not in graph.held:
+            drawn[key] = tuple(dict.fromkeys(places))  # LET repeats a call
+        if drawn[key] and number not in graph.held:
             several = formula.area is not None and not formula.area.single
             by_name[number] = (
-                RandomCell(formula.cell, valid[key])
+                RandomCell(formula.cell, drawn[key])
                 if several
-                else _recognised(formula.cell, formula.tree, valid[key])
+                else _recognised(formula.cell, formula.tree, drawn[key])
             )
     return by_name
 

@@ -96,9 +96,9 @@ class Contents:
 
     def sheet(self, name: str) -> Sheet | None:
         """Return a sheet by its name, whatever the capitals."""
-        answer = self.sheets.get(name)
-        if answer is not None:
-            return answer
+        stored = self.sheets.get(name)
+        if stored is not None:
+            return stored
         lower = name.lower()
         return next((sheet for key, sheet in self.sheets.items() if key.lower() == lower), None)
 
@@ -151,15 +151,15 @@ class _Package:
         self.packed, self.file = packed, file
         self.known = set(packed.namelist())
 
-    def _tree(self, piece: str) -> Any:
-        data = self.packed.read(piece)
+    def _tree(self, part: str) -> Any:
+        data = self.packed.read(part)
         if len(data) > MOST_BYTES or b"<!DOCTYPE" in data[:2000]:
             raise FileError("has a part that is not read", file=self.file)
         return ElementTree.fromstring(data.replace(STRICT[1:-1].encode(), MAIN[1:-1].encode()))
 
-    def _targets(self, piece: str) -> dict[str, tuple[str, str]]:
+    def _targets(self, part: str) -> dict[str, tuple[str, str]]:
         """Return the parts that a part refers to, by the name of the reference, with their kind."""
-        pure_posix_path = PurePosixPath(piece)
+        pure_posix_path = PurePosixPath(part)
         beside = str(pure_posix_path.parent / "_rels" / f"{pure_posix_path.name}.rels")
         if beside not in self.known:
             return {}
@@ -182,7 +182,7 @@ class _Package:
     def contents(self) -> Contents:
         """Return what the workbook holds."""
         root = next(
-            (piece for piece, kind in self._targets("").values() if kind == "officeDocument"), None
+            (part for part, kind in self._targets("").values() if kind == "officeDocument"), None
         )
         if root is None or root not in self.known:
             raise FileError("is not a workbook: it holds no sheets", file=self.file)
@@ -193,16 +193,16 @@ class _Package:
         count = 0
         for entry in book.iterfind(f"{MAIN}sheets/{MAIN}sheet"):
             name = entry.get("name", "")
-            piece, kind = targets.get(entry.get(LINK) or entry.get(STRICT_LINK) or "", ("", ""))
+            part, kind = targets.get(entry.get(LINK) or entry.get(STRICT_LINK) or "", ("", ""))
             if kind != "worksheet":
                 continue
-            sheets[name] = self._sheet(name, piece, strings)
+            sheets[name] = self._sheet(name, part, strings)
             count += len(sheets[name].values)
             if count > MOST_CELLS:
                 raise FileError(
                     f"holds more than {MOST_CELLS:,} cells, the most that is read", file=self.file
                 )
-            for table in self._tables(name, piece):
+            for table in self._tables(name, part):
                 tables[table.name.lower()] = table
         if not sheets:
             raise FileError("is not a workbook: it holds no sheets", file=self.file)
@@ -221,7 +221,7 @@ class _Package:
             iterations=int(given.get("iterateCount", 100)),
             change=float(given.get("iterateDelta", 0.001)),
             program=self._program(),
-            macros=any(piece.endswith("vbaProject.bin") for piece in self.known),
+            macros=any(part.endswith("vbaProject.bin") for part in self.known),
             links=sum(kind == "externalLink" for _, kind in targets.values()),
             formats=formats,
         )
@@ -235,17 +235,17 @@ class _Package:
         )
 
     def _strings(self, targets: dict[str, tuple[str, str]]) -> list[str]:
-        piece = next((piece for piece, kind in targets.values() if kind == "sharedStrings"), None)
-        if piece is None or piece not in self.known:
+        part = next((part for part, kind in targets.values() if kind == "sharedStrings"), None)
+        if part is None or part not in self.known:
             return []
-        return [_text_in(item) for item in self._tree(piece).iterfind(f"{MAIN}si")]
+        return [_text_in(entry) for entry in self._tree(part).iterfind(f"{MAIN}si")]
 
     def _formats(self, targets: dict[str, tuple[str, str]]) -> list[str]:
         """Return the number formats of the styles of cells, in their order."""
-        piece = next((piece for piece, kind in targets.values() if kind == "styles"), None)
-        if piece is None or piece not in self.known:
+        part = next((part for part, kind in targets.values() if kind == "styles"), None)
+        if part is None or part not in self.known:
             return []
-        styles = self._tree(piece)
+        styles = self._tree(part)
         stated = {
             entry.get("numFmtId"): entry.get("formatCode", "")
             for entry in styles.iterfind(f"{MAIN}numFmts/{MAIN}numFmt")
@@ -253,8 +253,8 @@ class _Package:
         numbers = [e.get("numFmtId", "0") for e in styles.iterfind(f"{MAIN}cellXfs/{MAIN}xf")]
         return [stated.get(n, BUILT_IN.get(int(n), "")) for n in numbers]
 
-    def _tables(self, sheet: str, piece: str) -> Iterator[TableArea]:
-        for target, kind in self._targets(piece).values():
+    def _tables(self, sheet: str, part: str) -> Iterator[TableArea]:
+        for target, kind in self._targets(part).values():
             if kind != "table" or target not in self.known:
                 continue
             table = self._tree(target)
@@ -268,15 +268,15 @@ class _Package:
                 heads, totals = table.get("headerRowCount", "1"), table.get("totalsRowCount", "0")
                 yield TableArea(name, area, columns, int(heads), int(totals))
 
-    def _sheet(self, name: str, piece: str, strings: list[str]) -> Sheet:
+    def _sheet(self, name: str, part: str, strings: list[str]) -> Sheet:
         sheet = Sheet(name)
-        if piece not in self.known:
+        if part not in self.known:
             raise FileError(f"is damaged: the sheet {name!r} is missing", file=self.file)
-        with self.packed.open(piece) as stream:
+        with self.packed.open(part) as stream:
             head = stream.read(2000)
         if b"<!DOCTYPE" in head:
             raise FileError("has a part that is not read", file=self.file)
-        with self.packed.open(piece) as stream:
+        with self.packed.open(part) as stream:
             row = 0
             for _, element in ElementTree.iterparse(stream):
                 if element.tag.endswith("}row"):
@@ -301,14 +301,14 @@ def _read_row(sheet: Sheet, row: int, element: Any, strings: list[str]) -> None:
         stored: Value = None
         formula = None
         kind = cell.get("t", "n")
-        for piece in cell:
-            tag = piece.tag.rpartition("}")[2]
+        for child in cell:
+            tag = child.tag.rpartition("}")[2]
             if tag == "v":
-                stored = _stored(kind, piece.text, strings)
+                stored = _stored(kind, child.text, strings)
             elif tag == "is":
-                stored = _text_in(piece)
+                stored = _text_in(child)
             elif tag == "f":
-                formula = piece
+                formula = child
         if stored is None and formula is None:
             continue
         if stored is not None:
@@ -362,12 +362,12 @@ def _stored(kind: str, text: str | None, strings: list[str]) -> Value:
 def _text_in(element: Any) -> str:
     """Return the text of a string in parts, without its reading aids."""
     parts = []
-    for piece in element:
-        tag = piece.tag.rpartition("}")[2]
+    for child in element:
+        tag = child.tag.rpartition("}")[2]
         if tag == "t":
-            parts.append(piece.text or "")
+            parts.append(child.text or "")
         elif tag == "r":
-            parts += [item.text or "" for item in piece if item.tag.endswith("}t")]
+            parts += [run.text or "" for run in child if run.tag.endswith("}t")]
     return _unescaped("".join(parts))
 
 
@@ -377,11 +377,11 @@ def _unescaped(text: str) -> str:
 
 def _resolved(path: str) -> str:
     parts: list[str] = []
-    for piece in path.split("/"):
-        if piece == "..":
+    for step in path.split("/"):
+        if step == "..":
             parts = parts[:-1]
-        elif piece not in (".", ""):
-            parts.append(piece)
+        elif step not in (".", ""):
+            parts.append(step)
     return "/".join(parts)
 
 

@@ -69,18 +69,26 @@ class Recalculated:
 
 def program() -> str | None:
     """Return the spreadsheet program that is installed; None for none."""
-    return next((found for name in PROGRAMS if (found := shutil.which(name))), None)
+    return next((path for name in PROGRAMS if (path := shutil.which(name))), None)
 
 
 def converted(paths: Sequence[Path], folder: Path) -> list[Path]:
     """Return workbooks as the spreadsheet program works them out, in another folder; raises OSError
     where there is no program, or it did not write them, and SubprocessError.
     """
-    found = program()
-    if found is None:
+    program_path = program()
+    if program_path is None:
         raise FileNotFoundError("no spreadsheet program")
     options = [f"-env:UserInstallation=file://{folder}/profile", "--headless"]
-    command = [found, *options, "--convert-to", "xlsx", "--outdir", str(folder), *map(str, paths)]
+    command = [
+        program_path,
+        *options,
+        "--convert-to",
+        "xlsx",
+        "--outdir",
+        str(folder),
+        *map(str, paths),
+    ]
     subprocess.run(command, capture_output=True, timeout=PATIENCE + len(paths), check=True)
     written = [folder / path.name for path in paths]
     if not all(path.is_file() for path in written):
@@ -130,8 +138,8 @@ def _telling_trials(run: Run) -> list[int]:
     values = np.asarray(run[run.outcomes[0]].values, dtype=np.float64)
     values = values if values.ndim == 1 else values[-1]
     order = np.argsort(values, kind="stable")
-    known = order[: int(np.isfinite(values).sum())]
-    places = known if len(known) else order
+    with_value = order[: int(np.isfinite(values).sum())]
+    places = with_value if len(with_value) else order
     return list(dict.fromkeys(int(places[i]) for i in (0, -1, len(places) // 2)))
 
 

@@ -164,7 +164,7 @@ class Moving:
 
         def position(*each: Value) -> float:
             parts = each[: len(targets)]
-            key = tuple((type(item), item) for item in each)
+            key = tuple((type(value), value) for value in each)
             if key not in keys:
                 keys[key] = len(areas)
                 chosen = [t.areas[int(p)] for t, p in zip(targets, parts, strict=True)]
@@ -180,7 +180,7 @@ class Moving:
 
         parts = [0.0 if t.which is None else np.asarray(t.which, dtype=float) for t in targets]
         everything = [*parts, *values]
-        if not any(differs(item) for item in everything):
+        if not any(differs(value) for value in everything):
             position(*everything)
             return Targets(areas)
         each = by_trial(position, everything)
@@ -217,8 +217,8 @@ class Moving:
         """Return where OFFSET may lead: where a move is not fixed, as far as the sheet goes."""
         sheet = self.graph.contents.sheets[base.sheet]
         down, across, rows, columns = (self._fixed(moves, i) for i in range(4))
-        known = [None if move == "?" else move for move in (down, across, rows, columns)]
-        fixed = _moved("OFFSET", base, known)
+        moves_known = [None if move == "?" else move for move in (down, across, rows, columns)]
+        fixed = _moved("OFFSET", base, moves_known)
         top, left, bottom, right = base[1:] if fixed is None else fixed[1:]
         if "?" in (down, rows):
             top, bottom = 1 if down == "?" else top, max(sheet.bottom, bottom)
@@ -257,15 +257,15 @@ class Moving:
     def _cells_like(self, pattern: str) -> list[Area]:
         """Return the cells whose address may be written like a regular expression."""
         like = re.compile(pattern, re.I | re.S)
-        found = []
+        cells = []
         for cell in self.graph.cells[1:]:
             short = cell.short
             forms = [f"{quoted(cell.sheet)}!{short}", f"{cell.sheet}!{short}"]
             forms += [f"'{cell.sheet}'!{short}"]
             forms += [short] if cell.sheet == self.cell.sheet else []
             if any(like.fullmatch(form) for form in forms):
-                found.append(Area(cell.sheet, cell.row, cell.column, cell.row, cell.column))
-        return found
+                cells.append(Area(cell.sheet, cell.row, cell.column, cell.row, cell.column))
+        return cells
 
     def _pattern(self, node: FormulaNode) -> str:
         """Return the regular expression of what a text may be."""

@@ -68,7 +68,7 @@ def _date_in_text(text: str) -> tuple[int, int, int] | None:
     match = SLASHED.fullmatch(text)
     if match is None:
         return None
-    month, day, year = (int(piece) for piece in match.groups())
+    month, day, year = (int(digits) for digits in match.groups())
     return year, month, day
 
 

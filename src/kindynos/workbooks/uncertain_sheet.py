@@ -101,15 +101,15 @@ def _tables(sheet: Sheet) -> Iterator[SheetTable]:
             continue
         kind = title if title in KINDS else ""
         kind = kind or ("drivers" if "distribution" in words.values() else "outcomes")
-        answer: list[tuple[int, dict[str, Value]]] = []
+        tables: list[tuple[int, dict[str, Value]]] = []
         while position + 1 < len(rows) and rows[position + 1] == rows[position] + 1:
             cells = lines[rows[position + 1]]
             if cells.get(_column_of("cell", words)) in (None, ""):
                 break
             position += 1
             entry = {label: cells.get(column) for column, label in words.items()}
-            answer.append((rows[position], {k: v for k, v in entry.items() if v not in (None, "")}))
-        yield SheetTable(kind, answer)
+            tables.append((rows[position], {k: v for k, v in entry.items() if v not in (None, "")}))
+        yield SheetTable(kind, tables)
         title = ""
         position += 1
 

@@ -79,7 +79,7 @@ def differs(value: Value) -> bool:
     """Return whether a value differs between trials."""
     kind = type(value)
     if kind is Grid:
-        return any(differs(item) for row in value.rows for item in row)
+        return any(differs(cell) for row in value.rows for cell in row)
     return kind is np.ndarray or kind is Faulty or kind is Alternatives
 
 
@@ -103,15 +103,15 @@ def picked(value: Value, trial: int) -> Value:
     """Return a value in one trial."""
     kind = type(value)
     if kind is np.ndarray:
-        answer = value[trial]
+        at_trial = value[trial]
         if value.dtype is FLOAT:
-            return float(answer)
-        return bool(answer) if value.dtype is LOGICAL else answer
+            return float(at_trial)
+        return bool(at_trial) if value.dtype is LOGICAL else at_trial
     if kind is Faulty:
         number = int(value.errors[trial])
         return BY_NUMBER[number] if number else picked(value.values, trial)
     if kind is Grid:
-        return Grid([[picked(item, trial) for item in row] for row in value.rows], value.area)
+        return Grid([[picked(cell, trial) for cell in row] for row in value.rows], value.area)
     if kind is Alternatives:
         return picked(value.values[int(value.which[trial])], trial)
     return value
@@ -125,7 +125,7 @@ def at_trials(value: Value, places: Any) -> Value:
     if kind is Faulty:
         return with_errors(value.values[places], value.errors[places])
     if kind is Grid:
-        return Grid([[at_trials(item, places) for item in row] for row in value.rows], value.area)
+        return Grid([[at_trials(cell, places) for cell in row] for row in value.rows], value.area)
     if kind is Alternatives:
         return Alternatives([at_trials(v, places) for v in value.values], value.which[places])
     return value
@@ -196,9 +196,9 @@ def joined(values: Sequence[Value]) -> Value:
         return Faulty(np.array([nothing if type(v) is CellError else v for v in values]), errors)
     if Grid in kinds:
         return _joined_grids(values)
-    answer = np.empty(len(values), dtype=object)
-    answer[:] = values
-    return answer
+    texts = np.empty(len(values), dtype=object)
+    texts[:] = values
+    return texts
 
 
 def _joined_grids(values: Sequence[Value]) -> Value:
@@ -387,7 +387,7 @@ def as_numbers(value: Value) -> Value:
             return value
         if value.dtype is LOGICAL:
             return value.astype(np.float64)
-        return joined([_number_or_error(item) for item in value.tolist()])
+        return joined([_number_or_error(cell) for cell in value.tolist()])
     if kind is Faulty:
         if value.values.dtype is FLOAT:
             return value
@@ -407,7 +407,7 @@ def as_logicals(value: Value) -> Value:
             return value
         if value.dtype is FLOAT:
             return value != 0
-        return joined([_logical_or_error(item) for item in value.tolist()])
+        return joined([_logical_or_error(cell) for cell in value.tolist()])
     if kind is Faulty:
         if value.values.dtype is LOGICAL:
             return value
@@ -439,10 +439,10 @@ def first_errors(result: Sequence[Any]) -> Any:
     values = [errors for errors in result if errors is not None]
     if not values:
         return None
-    answer = values[0]
+    errors_so_far = values[0]
     for errors in values[1:]:
-        answer = np.where(answer > 0, answer, errors)
-    return answer
+        errors_so_far = np.where(errors_so_far > 0, errors_so_far, errors)
+    return errors_so_far
 
 
 def with_errors(values: Any, errors: Any) -> Value:
@@ -463,7 +463,7 @@ def chosen(mask: Any, yes: Value, no: Value) -> Value:
         kind = (kinds - {"error"}).pop()
         nothing: Any = math.nan if kind == "number" else False
         (yes_values, yes_errors), (no_values, no_errors) = (
-            _plain(item, nothing, len(mask)) for item in (yes, no)
+            _plain(branch, nothing, len(mask)) for branch in (yes, no)
         )
         values = np.where(mask, yes_values, no_values)
         if yes_errors is None and no_errors is None:

@@ -83,28 +83,28 @@ class Workbook:
     @property
     def notes(self) -> list[str]:
         """What was left out or is held at its stored value, a sentence each."""
-        contents, answer = self.contents, []
+        contents, lines = self.contents, []
         if contents.macros:
-            answer.append("its macros are not run")
+            lines.append("its macros are not run")
         by_reason = Counter(self.graph.held.values())
         if by_reason["another workbook"]:
             count = by_reason["another workbook"]
-            answer.append(
+            lines.append(
                 f"{_cells(count)} that refer{'s' if count == 1 else ''} to another workbook "
                 f"keep{'s' if count == 1 else ''} the stored value"
             )
         if by_reason["the day"]:
             count = by_reason["the day"]
-            answer.append(
+            lines.append(
                 f"{_cells(count)} with the day of today keep{'s' if count == 1 else ''} the "
                 "stored value"
             )
         for sheet in contents.sheets.values():
-            answer += [
+            lines += [
                 f"the table of repeated recalculation {area} is left out: a run takes its place"
                 for area in sheet.repeated
             ]
-        return answer
+        return lines
 
     def value(self, cell: str) -> Any:
         """Return the value stored in a cell; raises ModelError for a cell that is not there."""
@@ -137,9 +137,9 @@ class Workbook:
     def _tree(self, cell: str, following: Any) -> dict[str, Any]:
         graph = self.graph
         start = graph.number_of(cell_in(self.contents, cell).first)
-        answer: dict[str, Any] = {}
+        tree: dict[str, Any] = {}
         shown = {start}
-        waiting = [(start, answer)]
+        waiting = [(start, tree)]
         while waiting:
             number, branch = waiting.pop(0)
             for other in following(number):
@@ -150,7 +150,7 @@ class Workbook:
                 shown.add(other)
                 branch[key] = {}
                 waiting.append((other, branch[key]))
-        return answer
+        return tree
 
     def _needed_by(self, number: int) -> list[int]:
         """Return the cells that a formula refers to and that hold something."""

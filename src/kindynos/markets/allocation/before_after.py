@@ -73,7 +73,7 @@ class BeforeAfter:
         """
         pair, falls = self._paired("profit"), self._paired("max_drawdown")
         percent = f"{100 * self.level:g} %"
-        item, two = self.before["profit"], self.after["profit"]
+        one, two = self.before["profit"], self.after["profit"]
         statistics: dict[str, tuple[str, dict[str, float]]] = {
             "mean": ("mean", {}),
             "sd": ("sd", {}),
@@ -83,7 +83,7 @@ class BeforeAfter:
         }
         rows: dict[str, tuple[Estimate, Estimate, Estimate]] = {
             label: (
-                item.statistic(name, **options),
+                one.statistic(name, **options),
                 two.statistic(name, **options),
                 pair.statistic(name, **options),
             )

@@ -206,18 +206,18 @@ def vertex(system: System, gain: Floats | None = None) -> Floats:
     """
     from scipy.optimize import linprog
 
-    answer = linprog(
+    solution = linprog(
         np.zeros(len(system.lower)) if gain is None else -gain,
         A_eq=system.matrix,
         b_eq=system.right,
         bounds=np.stack([system.lower, system.upper], axis=1),
         method="highs-ds",
     )
-    if answer.status == 2:
+    if solution.status == 2:
         raise RunError("no weights meet all bounds, groups and limits together")
-    if answer.status != 0:
-        raise RunError(f"the linear program failed: {answer.message}")
-    return np.asarray(np.clip(answer.x, system.lower, system.upper))
+    if solution.status != 0:
+        raise RunError(f"the linear program failed: {solution.message}")
+    return np.asarray(np.clip(solution.x, system.lower, system.upper))
 
 
 def corners(system: System, covariance: Floats, gain: Floats) -> Floats:

@@ -121,7 +121,7 @@ def _solved(
             rows.append(row)
             right.append(np.array([limit]))
         begin = end
-    answer = linprog(
+    solution = linprog(
         price,
         A_ub=np.vstack(rows) if rows else None,
         b_ub=np.concatenate(right) if right else None,
@@ -130,16 +130,16 @@ def _solved(
         bounds=np.stack([lower, upper], axis=1),
         method="highs-ds",
     )
-    if answer.status == 2:
+    if solution.status == 2:
         raise RunError("no weights meet all bounds, groups and limits together")
-    if answer.status != 0:
-        raise RunError(f"the linear program failed: {answer.message}")
-    weights = np.clip(answer.x[:n], system.lower[:n], system.upper[:n])
-    extras = np.split(answer.x[size:], np.cumsum(widths)[:-1]) if models else []
+    if solution.status != 0:
+        raise RunError(f"the linear program failed: {solution.message}")
+    weights = np.clip(solution.x[:n], system.lower[:n], system.upper[:n])
+    extras = np.split(solution.x[size:], np.cumsum(widths)[:-1]) if models else []
     values = [
         float(m.cost @ np.r_[weights, extra]) for m, extra in zip(models, extras, strict=True)
     ]
-    return weights, float(answer.fun), extras, values
+    return weights, float(solution.fun), extras, values
 
 
 def _widened(model: LinearModel, weights: int, total: int, begin: int) -> Floats:

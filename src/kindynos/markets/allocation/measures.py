@@ -30,9 +30,9 @@ class Losses:
     @property
     def scenarios(self) -> Floats:
         """The returns ``(scenarios, holdings)``, of a source that has them."""
-        answer = self.source.scenarios
-        assert answer is not None
-        return answer
+        returns = self.source.scenarios
+        assert returns is not None
+        return returns
 
     def mean(self, weights: Floats) -> float:
         """Return the mean return of weights."""

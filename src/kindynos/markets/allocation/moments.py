@@ -173,8 +173,8 @@ class Moments:
         return self.names.index(known_name("holding", name, self.names))
 
     def _trust(self, view: Any, confidence: float | Mapping[Any, float]) -> float:
-        answer = confidence.get(view, 0.5) if isinstance(confidence, Mapping) else confidence
-        number = finite(f"the confidence in {_worded(view)}", answer)
+        trust = confidence.get(view, 0.5) if isinstance(confidence, Mapping) else confidence
+        number = finite(f"the confidence in {_worded(view)}", trust)
         if not 0 <= number <= 1:
             raise invalid_argument("confidence", "from 0 to 1", number)
         return number

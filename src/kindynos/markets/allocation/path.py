@@ -127,7 +127,7 @@ class Path:
 
 def path_of(region: Region, mean: Floats, covariance: Floats) -> Path:
     """Return the frontier of a region."""
-    answer = weights = corners(region.system(), covariance, mean)
+    points = weights = corners(region.system(), covariance, mean)
     means = np.array([float(w @ mean) - region.charge(w) for w in weights])
     sds = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", weights, covariance, weights), 0.0))
     if len(weights) == 1:
@@ -149,4 +149,4 @@ def path_of(region: Region, mean: Floats, covariance: Floats) -> Path:
                 variance,
             )
         )
-    return Path(answer, means[: len(answer)], sds[: len(answer)], tuple(segments))
+    return Path(points, means[: len(points)], sds[: len(points)], tuple(segments))

@@ -326,7 +326,7 @@ def by_name(names: Sequence[str], given: Any, what: str) -> Floats:
     for unknown names.
     """
     stated: Mapping[Any, Any] = mapping(what, given, "weights by name")
-    answer = dict.fromkeys(names, 0.0)
+    weights = dict.fromkeys(names, 0.0)
     for name, weight in stated.items():
-        answer[known_name("holding", name, names)] = finite(f"the weight of {name}", weight)
-    return np.array(list(answer.values()))
+        weights[known_name("holding", name, names)] = finite(f"the weight of {name}", weight)
+    return np.array(list(weights.values()))

@@ -62,33 +62,33 @@ class AllocationRequest:
             "mean": "the highest mean",
             "ratio": f"the highest ratio of the mean{above} to the {risk}",
         }
-        answer = words[aim.maximize] if aim.maximize else f"the least {risk}"
+        aim_in_words = words[aim.maximize] if aim.maximize else f"the least {risk}"
         limits = [
             f"{name.replace('_', ' ')} at {'least' if name == 'mean' else 'most'} {limit:g}"
             for name, limit in aim.limits.items()
         ]
-        return answer + (f" with {' and '.join(limits)}" if limits else "")
+        return aim_in_words + (f" with {' and '.join(limits)}" if limits else "")
 
     def binding(self, weights: Floats) -> list[tuple[str, str, float, AllocationRequest]]:
         """Return what holds the weights back: its words, its name, its value, and the request with
         it loosened.
         """
-        region, answer = self.region, []
+        region, limits = self.region, []
         for i, name in enumerate(region.names):
             if region.upper[i] - region.lower[i] < AT:
                 continue
             if weights[i] <= region.lower[i] + AT:
-                answer.append(
+                limits.append(
                     ("lower bound", name, float(region.lower[i]), self._bounded("lower", i, -STEP))
                 )
             elif weights[i] >= region.upper[i] - AT:
-                answer.append(
+                limits.append(
                     ("upper bound", name, float(region.upper[i]), self._bounded("upper", i, STEP))
                 )
         for position, row in enumerate(region.rows):
             figure = float(row.coefficients @ weights)
             if figure <= row.low + AT:
-                answer.append(
+                limits.append(
                     (
                         "group, low end",
                         row.label,
@@ -97,7 +97,7 @@ class AllocationRequest:
                     )
                 )
             if figure >= row.high - AT:
-                answer.append(
+                limits.append(
                     (
                         "group, high end",
                         row.label,
@@ -108,8 +108,8 @@ class AllocationRequest:
         traded = 0.0 if region.today is None else float(np.abs(weights - region.today).sum())
         if region.turnover is not None and traded >= region.turnover - AT:
             looser = replace(self, region=replace(region, turnover=region.turnover + STEP))
-            answer.append(("turnover", "turnover", region.turnover, looser))
-        return answer + self._limits_met(weights)
+            limits.append(("turnover", "turnover", region.turnover, looser))
+        return limits + self._limits_met(weights)
 
     def _limits_met(self, weights: Floats) -> list[tuple[str, str, float, AllocationRequest]]:
         """Return the limits that the weights just keep, each with the request that has it

@@ -83,12 +83,12 @@ class Resampled:
         order = self.weights.sort_values(ascending=False, kind="stable").index
         shares = self.apart()
         rows = []
-        for item, other in pairwise(order):
-            share = float(shares.loc[item, other])
+        for one, other in pairwise(order):
+            share = float(shares.loc[one, other])
             if 1 - SURE < share < SURE:
                 rows.append(
-                    f"The data cannot show whether {item} or {other} should have the larger "
-                    f"weight: {item} has it in "
+                    f"The data cannot show whether {one} or {other} should have the larger "
+                    f"weight: {one} has it in "
                     f"{100 * share:.0f} % of resampled histories."
                 )
         return rows or [
@@ -118,14 +118,14 @@ def resampled(
     seed = checked_seed(seed)
     source = request.source
     draw, how = _drawing(source, block)
-    answer, curves, infeasible = [], [], 0
+    allocations, curves, infeasible = [], [], 0
     for number in range(times):
         solver = Solver(
             draw(stream(seed, "resampled history", number)), request.region, request.aim
         )
         best, met = weights_or_least_risk(solver)
         infeasible += not met
-        answer.append(best)
+        allocations.append(best)
         curves.append(_curve(solver))
         if progress is not None:
             progress(number + 1, times)
@@ -138,7 +138,7 @@ def resampled(
         frontier[f"{name} low"], frontier[f"{name} high"] = np.quantile(values, ENDS, axis=0)
     names = source.names
     return Resampled(
-        pd.DataFrame(np.array(answer), columns=names),
+        pd.DataFrame(np.array(allocations), columns=names),
         pd.Series(weights, names),
         frontier,
         how,

@@ -74,8 +74,8 @@ class SimulatedReturns:
         """
         check_integer("horizon", horizon, least=1)
         history = prices.prices if isinstance(prices, Portfolio) else prices_of(prices)
-        answer = returns(history, every=every)
-        frame = answer.frame
+        returned = returns(history, every=every)
+        frame = returned.frame
         if window is not None:
             if check_integer("window", window, least=8) > len(frame):
                 raise ParameterError(f"window {window} is longer than the {len(frame)} returns")
@@ -88,7 +88,7 @@ class SimulatedReturns:
         span = (
             f"{len(frame):,} returns from {frame.index[0]:%Y-%m-%d} to {frame.index[-1]:%Y-%m-%d}"
         )
-        return cls._read(run, names, (joined, horizon), span, answer.spacing.span(horizon))
+        return cls._read(run, names, (joined, horizon), span, returned.spacing.span(horizon))
 
     @classmethod
     @checked

@@ -192,13 +192,13 @@ class Solver:
         if name != "drawdown":
             return solver.best()
         solver._point = self.least_sd
-        found = [solver.least_sd]
+        candidates = [solver.least_sd]
         for _ in range(TANGENTS):
             solver._point = solver._convex()
-            found.append(solver._point)
-            if np.abs(found[-1] - found[-2]).max() < SETTLED:
+            candidates.append(solver._point)
+            if np.abs(candidates[-1] - candidates[-2]).max() < SETTLED:
                 break
-        return min(found, key=lambda weights: self.losses.value(name, weights))
+        return min(candidates, key=lambda weights: self.losses.value(name, weights))
 
     def _chosen(self, path: Path) -> Floats:
         """Return the point of a frontier that the aim names, as far as means and sds go."""

@@ -119,7 +119,7 @@ def in_sentence(stated: str) -> str:
     plain = re.fullmatch(r"(\w+)\((\w+=-?[\d.e+-]+(?:, \w+=-?[\d.e+-]+)*)\)", stated)
     if plain is None:
         return stated
-    figures = (piece.split("=") for piece in plain[2].split(", "))
+    figures = (setting.split("=") for setting in plain[2].split(", "))
     return f"{plain[1]}: {', '.join(f'{key} {brief(float(text))}' for key, text in figures)}"
 
 
@@ -138,7 +138,7 @@ PLAIN = {5: "1 in 20 is lower", 50: "half is lower", 95: "1 in 20 is higher"}
 
 def exactly(figure: Any, unit: str | None = None) -> str:
     """Return a figure with its error, as a table has it."""
-    return " ".join(piece for piece in with_error(figure, unit) if piece).replace("-", "−")
+    return " ".join(text for text in with_error(figure, unit) if text).replace("-", "−")
 
 
 def bad_side(result: Any) -> str:
@@ -266,7 +266,7 @@ def added(shares: Mapping[str, float]) -> Driven | None:
     if not shares:
         return None
     first = list(shares.items())[:MOST_DRIVEN]
-    values = [float(item) for _, item in first]
+    values = [float(share) for _, share in first]
     ends = (min(0.0, *values), max(*values, 1e-9))
     bars = [
         Bar.within(ends, name, value, 0.0, per_cent(value).replace("-", "−"))

@@ -172,11 +172,11 @@ def _curves(result: Result, first: float, last: float) -> tuple[str, str]:
     return points(shares), points(1 - shares)
 
 
-def axis_of(valid: Floats) -> tuple[float, float]:
+def axis_of(values: Floats) -> tuple[float, float]:
     """Return the ends of the axis: where nearly all trials lie, with some room."""
-    low, high = np.quantile(valid, [0.001, 0.999])
+    low, high = np.quantile(values, [0.001, 0.999])
     if low == high:
-        low, high = float(valid.min()), float(valid.max())
+        low, high = float(values.min()), float(values.max())
     room = 0.05 * (high - low)
     return float(low - room), float(high + room)
 
@@ -219,15 +219,15 @@ def _counted(
     steps = _round_steps(first, last, 100.0 if is_per_cent(result.unit) else 1.0)
     if result.target is not None:
         steps = np.unique(np.append(steps, result.target))
-    counts, valid = [], []
+    counts, with_value = [], []
     for begin, end in pairwise(bounds.tolist()):
         block = np.sort(values[begin:end])
         block = block[~np.isnan(block)]
-        valid.append(len(block))
+        with_value.append(len(block))
         counts.append(np.searchsorted(block, steps, side="left"))
         counts.append(np.searchsorted(block, steps, side="right"))
     packed = _packed(np.array(counts, dtype="<u2").ravel())
-    return {**about, "counts": packed, "steps": steps.tolist(), "known": valid}
+    return {**about, "counts": packed, "steps": steps.tolist(), "known": with_value}
 
 
 def _finest(first: float, last: float) -> float:
@@ -261,7 +261,7 @@ def _round_steps(first: float, last: float, scale: float) -> Floats:
     """Return round figures between the ends, at most ``STEPS``: those that people type."""
     least = (last - first) * scale / STEPS
     power = 10.0 ** math.floor(math.log10(least))
-    width = next(item * power for item in (1, 2, 5, 10) if item * power >= least)
+    width = next(step * power for step in (1, 2, 5, 10) if step * power >= least)
     low, high = math.ceil(first * scale / width), math.floor(last * scale / width)
     steps: Floats = np.arange(low, high + 1, dtype=np.float64) * (width / scale)
     return steps

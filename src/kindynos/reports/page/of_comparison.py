@@ -65,10 +65,10 @@ def _side_by_side(compared: Comparison) -> Iterator[Live]:
 def _lines(compared: Comparison, outcome: str) -> dict[str, Any]:
     """Return the lines of scenarios of an outcome, each with its difference from the first."""
     rows = compared.differences().xs((outcome, "mean"), level=("outcome", "statistic"))
-    answer, unit = [], None
+    rows_of_cells, unit = [], None
     for scenario, run in compared.runs.items():
         if isinstance(run, ReportedMean):
-            answer.append([scenario, rounded(run.estimate, unit), "", "", "", ""])
+            rows_of_cells.append([scenario, rounded(run.estimate, unit), "", "", "", ""])
             continue
         unit = run[outcome].unit
         cells = line(run[outcome], scenario).cells
@@ -78,8 +78,8 @@ def _lines(compared: Comparison, outcome: str) -> dict[str, Any]:
             gap = Estimate(float(row["difference"]), float(row["low"]), float(row["high"]))
             sign = "+" if float(gap) > 0 else ""
             change = f"{sign}{rounded(gap, unit)}" if row["low"] > 0 or row["high"] < 0 else "none"
-        answer.append([scenario, cells[0], change, cells[1], cells[3], cells[4]])
+        rows_of_cells.append([scenario, cells[0], change, cells[1], cells[3], cells[4]])
     heads = ["scenario", "mean", f"from {compared.scenarios[0]}", "P5", "P95", "misses"]
-    if not any(cells[-1] for cells in answer):  # no target to miss
-        heads, answer = heads[:-1], [cells[:-1] for cells in answer]
-    return {"title": "Side by side", "heads": heads, "rows": answer}
+    if not any(cells[-1] for cells in rows_of_cells):  # no target to miss
+        heads, rows_of_cells = heads[:-1], [cells[:-1] for cells in rows_of_cells]
+    return {"title": "Side by side", "heads": heads, "rows": rows_of_cells}

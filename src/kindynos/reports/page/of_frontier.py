@@ -46,8 +46,8 @@ def curve(frontier: Frontier, best: Any = None) -> Curve:
     order = np.argsort(mean, kind="stable")
     weights = np.asarray(table[names], dtype=np.float64)[order]
     means = np.linspace(mean.min(), mean.max(), FRONTIER_POINTS)
-    between = np.column_stack([np.interp(means, mean[order], item) for item in weights.T])
-    risks = np.array([frontier.losses.value(risk, item) for item in between])
+    between = np.column_stack([np.interp(means, mean[order], weight) for weight in weights.T])
+    risks = np.array([frontier.losses.value(risk, weight) for weight in between])
     room = 0.04 * (float(np.ptp(risks)) or 1.0)
     first, last = float(risks.min() - room), float(risks.max() + room)
     lift = 0.05 * (float(np.ptp(means)) or 1.0)

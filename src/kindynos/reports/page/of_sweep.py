@@ -39,20 +39,22 @@ def maps(swept: Sweep) -> list[Map]:
     """Return a map of each output of a sweep over two inputs; none of others."""
     if len(swept.inputs) != 2:
         return []
-    return [item for item in (_map(swept, name) for name in swept.outputs) if item is not None]
+    return [drawn for drawn in (_map(swept, name) for name in swept.outputs) if drawn is not None]
 
 
 def _map(swept: Sweep, name: str) -> Map | None:
     grid = swept.grid(name)
     rows, columns = grid.shape
     values = times_shown(swept.units.get(name)) * grid.to_numpy(dtype=np.float64)
-    valid = values[np.isfinite(values)]
-    if max(rows, columns) > MOST_CELLS or not len(valid):
+    finite = values[np.isfinite(values)]
+    if max(rows, columns) > MOST_CELLS or not len(finite):
         return None
-    low, high = float(valid.min()), float(valid.max())
+    low, high = float(finite.min()), float(finite.max())
     width, height = WIDTH / columns, max(HEIGHT / rows, 22.0)
     written = max(rows, columns) <= MOST_WRITTEN
-    down, across = (f"{item}{_unit(swept, item)}" for item in swept.inputs)
+    down, across = (
+        f"{name_of_input}{_unit(swept, name_of_input)}" for name_of_input in swept.inputs
+    )
     cells = []
     for i in range(rows):
         for j in range(columns):

@@ -148,8 +148,8 @@ class _Layout:
         return areas
 
     def _line(self, line: Line, row: int, translator: Translator) -> CellRow:
-        valid = list(self._columns(line.name, self.values[line.name]))
-        texts: list[str | None] = [None] * len(valid)
+        columns = list(self._columns(line.name, self.values[line.name]))
+        texts: list[str | None] = [None] * len(columns)
         how = _not_a_formula(line)
         if line.tree is not None:
             how = line.formula or ""
@@ -158,7 +158,9 @@ class _Layout:
                 texts = [*translator.line(line.name, line.tree, row, is_row)]
             except NoCellFormulaError as reason:
                 how = f"values only, no formula of cells for {reason}: {line.formula}"
-        cells = {column: (text, value) for (column, value), text in zip(valid, texts, strict=True)}
+        cells = {
+            column: (text, value) for (column, value), text in zip(columns, texts, strict=True)
+        }
         return CellRow(line.name, line.unit or "", how, cells)
 
 

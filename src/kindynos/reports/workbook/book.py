@@ -99,7 +99,7 @@ class _Book:
         sheet.set_column(0, 0, 24)
         sheet.set_column(1, 1, 90)
         facts = origin.facts()
-        files = {f"SHA-256 of {name}": answer for name, answer in facts.pop("files").items()}
+        files = {f"SHA-256 of {name}": checksum for name, checksum in facts.pop("files").items()}
         facts["fingerprint of model"] = facts.pop("model")
         named = {name: value for name, value in {**facts, **files}.items() if value}
         for row, (name, value) in enumerate(named.items()):
@@ -108,11 +108,11 @@ class _Book:
 
     def _sheet(self, name: str) -> Any:
         plain = NAME.sub(" ", visible(name))[:28].strip("' ") or "sheet"
-        answer, number = plain, 2
-        while answer.lower() in self.names:
-            answer, number = f"{plain} {number}", number + 1
-        self.names.add(answer.lower())
-        sheet = self.book.add_worksheet(answer)
+        title, number = plain, 2
+        while title.lower() in self.names:
+            title, number = f"{plain} {number}", number + 1
+        self.names.add(title.lower())
+        sheet = self.book.add_worksheet(title)
         sheet.set_landscape()
         sheet.fit_to_pages(1, 0)  # as wide as a page, as long as it needs
         return sheet
@@ -128,11 +128,11 @@ class _Book:
             row += 1
         for section in self.report.sections[bool(self.report.answer) :]:
             row += 1
-            for piece in section.parts:
-                if isinstance(piece, FigureTable):
-                    row = self._table(sheet, row, piece)
+            for part in section.parts:
+                if isinstance(part, FigureTable):
+                    row = self._table(sheet, row, part)
                 else:
-                    for line in piece.plain.splitlines():
+                    for line in part.plain.splitlines():
                         sheet.write_string(row, 0, visible(line))
                         row += 1
 
@@ -195,32 +195,32 @@ class _Book:
 
     def _base_case(self, run: Run) -> None:
         """Write the base case, whose lines are formulas over the cells that are known."""
-        answer = base_case(run)
-        if answer is None:
+        living = base_case(run)
+        if living is None:
             return
         sheet = self._sheet("base case")
         sheet.set_column(0, 0, 26)
         sheet.set_column(1, 1, 16)
         sheet.set_column(2, 2, 40)
-        sheet.set_column(NUMBER_COLUMN, FIRST_PERIOD + len(answer.labels), 13)
+        sheet.set_column(NUMBER_COLUMN, FIRST_PERIOD + len(living.labels), 13)
         title = "The base case: change a yellow cell, and the lines follow"
         sheet.write_string(0, 0, title, self.bold)
         for column, head in enumerate(("name", "unit", "source or formula")):
             sheet.write_string(HEADING - 1, column, head, self.head)
         sheet.write_string(HEADING - 1, NUMBER_COLUMN, "value", self.head_right)
-        for period, label in enumerate(answer.labels):
+        for period, label in enumerate(living.labels):
             sheet.write_string(HEADING - 1, FIRST_PERIOD + period, str(label), self.head_right)
             sheet.write_number(PERIOD_ROW, FIRST_PERIOD + period, period + 1, self.faint)
-        for row, heading in answer.headings.items():
+        for row, heading in living.headings.items():
             sheet.write_string(row, 0, visible(heading), self.bold)
-        for position, line in answer.rows.items():
+        for position, line in living.rows.items():
             for column, text in enumerate((line.name, line.unit, line.how)):
                 sheet.write_string(position, column, visible(text))
             for column, (formula, value) in line.cells.items():
-                form = self._number_format(line.unit, value, position in answer.given)
+                form = self._number_format(line.unit, value, position in living.given)
                 if formula is not None:
-                    valid = value if math.isfinite(value) else "#N/A"
-                    sheet.write_formula(position, column, f"={formula}", form, valid)
+                    shown = value if math.isfinite(value) else "#N/A"
+                    sheet.write_formula(position, column, f"={formula}", form, shown)
                 elif math.isfinite(value):
                     sheet.write_number(position, column, value, form)
                 else:

@@ -225,7 +225,7 @@ class Translator:
             return f"IF({test}<>0,{yes},{no})"
         if isinstance(node.compute, Comparisons):
             signs = zip(node.compute.signs, pairwise(texts), strict=True)
-            pairs = [f"{item}{COMPARED.get(sign, sign)}{other}" for sign, (item, other) in signs]
+            pairs = [f"{one}{COMPARED.get(sign, sign)}{other}" for sign, (one, other) in signs]
             return f"IF(AND({','.join(pairs)}),1,0)"
         raise NoCellFormulaError(f"the operator {symbol}")
 
@@ -419,14 +419,14 @@ class Translator:
         return f"IF({x}-INT({x})=0.5,INT({x})+MOD(INT({x}),2),INT({x}+0.5))/{scale}"
 
     def _lookup(self, node: Call, period: int | None) -> str:
-        x, keys, answer = self._table_of(node, period)
-        return f"INDEX({answer},MATCH({x},{keys},1))"
+        x, keys, values = self._table_of(node, period)
+        return f"INDEX({values},MATCH({x},{keys},1))"
 
     def _interpolate(self, node: Call, period: int | None) -> str:
-        x, keys, answer = self._table_of(node, period)
+        x, keys, values = self._table_of(node, period)
         text = f"MIN(MATCH({x},{keys},1),ROWS({keys})-1)"
         low, high = f"INDEX({keys},{text})", f"INDEX({keys},{text}+1)"
-        first, second = f"INDEX({answer},{text})", f"INDEX({answer},{text}+1)"
+        first, second = f"INDEX({values},{text})", f"INDEX({values},{text}+1)"
         between = f"{first}+({x}-{low})*({second}-{first})/({high}-{low})"
         return f"IF({x}>MAX({keys}),NA(),{between})"
 
@@ -456,8 +456,8 @@ class Translator:
 
     def _first_period(self, node: Call, period: int | None) -> str:
         texts = [f"IF({text}<>0,1,0)" for text in self._texts_of(node.parts[0])]
-        valid = np.broadcast_to(self.evaluated(node.parts[0]), (self.periods,)) != 0
-        row = self._add("holds", texts, valid.astype(np.float64).tolist())
+        holds = np.broadcast_to(self.evaluated(node.parts[0]), (self.periods,)) != 0
+        row = self._add("holds", texts, holds.astype(np.float64).tolist())
         return f"MATCH(1,{area(row, FIRST_PERIOD, self._last_column)},0)"
 
     def _per_period(self, node: Call, period: int | None) -> str:
@@ -547,9 +547,9 @@ class Translator:
             worth = np.cumprod(1 / (1 + self.evaluated(rate))).tolist()
             factors, worth = ["", *factors], [1.0, *worth]
         else:
-            item, valid = self.text(rate, None), float(self.evaluated(rate)[0])
-            factors = [f"/(1+{item})^{k}" for k in range(len(columns))]
-            worth = [(1 + valid) ** -k for k in range(len(columns))]
+            text, rate_value = self.text(rate, None), float(self.evaluated(rate)[0])
+            factors = [f"/(1+{text})^{k}" for k in range(len(columns))]
+            worth = [(1 + rate_value) ** -k for k in range(len(columns))]
         texts = [
             f"{address(row, column)}{factor}"
             for column, factor in zip(columns, factors, strict=True)
@@ -610,9 +610,9 @@ class Translator:
             _needed(node, name) for name in ("rate", "flows", "growth", "shares")
         )
         debt = _argument(node, "debt")
-        item, grown = self.text(rate, None), self.text(growth, None)
+        rate_text, grown = self.text(rate, None), self.text(growth, None)
         last = self.text(flows, self.periods - 1)
-        after = f"{last}*(1+{grown})/({item}-{grown})/(1+{item})^{self.periods}"
+        after = f"{last}*(1+{grown})/({rate_text}-{grown})/(1+{rate_text})^{self.periods}"
         owed = "" if debt is None else f"-{self.text(debt, None)}"
         return f"(({self._worth(node)}+{after}{owed})/{self.text(shares, None)})"
 
@@ -621,22 +621,21 @@ class Translator:
             _needed(node, name)
             for name in ("rate", "life", "capital", "yearly_cost", "yearly_quantity")
         )
-        spent, got = (self._over_life(piece, rate, life) for piece in (cost, quantity))
+        spent, got = (self._over_life(flow, rate, life) for flow in (cost, quantity))
         return f"(({self.text(capital, None)}+{spent})/{got})"
 
     def _over_life(self, expression: Expression, rate: Expression, life: Expression) -> str:
         """What a level amount, or a row, is worth over a life."""
-        item, years = self.text(rate, None), self.text(life, None)
+        rate_text, years = self.text(rate, None), self.text(life, None)
         if not self._over_periods(expression):
-            return f"(-PV({item},{years},1)*{self.text(expression, None)})"
-        valid, span = float(self.evaluated(rate)[0]), float(self.evaluated(life)[0])
+            return f"(-PV({rate_text},{years},1)*{self.text(expression, None)})"
+        rate_value, span = float(self.evaluated(rate)[0]), float(self.evaluated(life)[0])
         texts, values, before = [], [], 0.0
         for period in range(self.periods):
-            texts.append(
-                f"PV({item},MIN({years},{period}),1)-PV({item},MIN({years},{period + 1}),1)"
-            )
+            begin, end = f"MIN({years},{period})", f"MIN({years},{period + 1})"
+            texts.append(f"PV({rate_text},{begin},1)-PV({rate_text},{end},1)")
             reach = min(span, period + 1)
-            now = reach if valid == 0 else (1 - (1 + valid) ** -reach) / valid
+            now = reach if rate_value == 0 else (1 - (1 + rate_value) ** -reach) / rate_value
             values.append(now - before)
             before = now
         row = self._add("worth of 1 within the life", texts, values)

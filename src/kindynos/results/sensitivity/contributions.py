@@ -157,16 +157,18 @@ class _Contributed:
     def estimates(self, shares: bool = False) -> list[Estimate]:
         """Return each contribution with its interval, or its share of the total."""
         with np.errstate(divide="ignore", invalid="ignore"):
-            answer = self.found / self.total if shares else self.found
+            shares_or_amounts = self.found / self.total if shares else self.found
             left_out = self.left_out / self.totals[:, None] if shares else self.left_out
         if not len(left_out):
-            return [Estimate(float(value)) for value in answer]
-        least = np.zeros(len(answer)) if self.least is None else self.least
+            return [Estimate(float(value)) for value in shares_or_amounts]
+        least = np.zeros(len(shares_or_amounts)) if self.least is None else self.least
         if shares:
             with np.errstate(divide="ignore", invalid="ignore"):
                 least = np.abs(least / self.total)
         estimates = []
-        for value, others, reach in zip(answer.tolist(), left_out.T, least.tolist(), strict=True):
+        for value, others, reach in zip(
+            shares_or_amounts.tolist(), left_out.T, least.tolist(), strict=True
+        ):
             if not np.ptp(others) > 0 and not reach > 0:
                 # a part that never moved here, which has no spread to judge by
                 estimates.append(Estimate(value))
@@ -182,7 +184,12 @@ def _to_variance(run: SimulatedTrials, outcome: str, parts: _Parts) -> _Contribu
     whole, group = run[outcome].values, _groups_of(run)
     finite = np.isfinite(whole)
     total = float(whole[finite].var(ddof=1))
-    totals = np.array([float(whole[finite & (group != item)].var(ddof=1)) for item in parts.groups])
+    totals = np.array(
+        [
+            float(whole[finite & (group != group_left_out)].var(ddof=1))
+            for group_left_out in parts.groups
+        ]
+    )
     left_out = [
         variance * _shares_of_variance(parts.values[:, kept], parts.outcome[kept])
         for variance, kept in zip(totals, parts.without_one(), strict=True)
@@ -195,27 +202,30 @@ def _to_percentile(
     run: SimulatedTrials, outcome: str, parts: _Parts, level: float, contingency: bool
 ) -> _Contributed:
     whole, group = run[outcome].values, _groups_of(run)
-    valid = ~np.isnan(whole)
+    has_value = ~np.isnan(whole)
     quantile = float(run[outcome].percentile(level))
     less = parts.base if contingency else np.zeros(len(parts.base))
     # of drivers, the shares are of what goes beyond the base case
     start = float(run.base[outcome].reshape(-1)[0]) if contingency else parts.start
     # by how much the quantile moves with it is the same under any rule of interpolation
-    every = float(np.quantile(whole[valid], level / 100))
-    without = [np.quantile(whole[valid & (group != item)], level / 100) for item in parts.groups]
+    every = float(np.quantile(whole[has_value], level / 100))
+    without = [
+        np.quantile(whole[has_value & (group != group_left_out)], level / 100)
+        for group_left_out in parts.groups
+    ]
     quantiles = quantile + np.array(without) - every
     left_out = [
         _at(parts.values[:, kept], parts.outcome[kept], float(point) - parts.start) - less
         for point, kept in zip(quantiles, parts.without_one(), strict=True)
     ]
-    answer = _at(parts.values, parts.outcome, quantile - parts.start) - less
+    moves = _at(parts.values, parts.outcome, quantile - parts.start) - less
     # An event that is not seen near the point may yet happen in 3 of as many trials as are looked
     # at there, with a chance of 95 % (the rule of three).
     near = math.ceil(len(parts.outcome) ** NEAR) / SPREAD_OF_TWO
     usual = np.median(parts.values, axis=1, keepdims=True)
     is_event = (parts.values == usual).mean(axis=1) > 0.5
     least = 3 * is_event * np.ptp(parts.values, axis=1) / near
-    return _Contributed(answer, quantile - start, np.array(left_out), quantiles - start, least)
+    return _Contributed(moves, quantile - start, np.array(left_out), quantiles - start, least)
 
 
 def _shares_of_variance(values: Floats, outcome: Floats) -> Floats:
@@ -299,10 +309,10 @@ def _by_drivers(run: SimulatedTrials, outcome: str) -> _Parts:
         taken = size if blocks.trials <= most else min(-(-most // len(used)), size)
         drawn = _drawn(run, names, block, taken)
         walked = _walked(run, outcome, names, drawn, stream(run.seed, "contributions", block))
-        valid = np.isfinite(walked).all(axis=0)
-        gains.append(walked[:, valid])
-        outcomes.append(walked[:, valid].sum(axis=0))
-        group.append(np.full(int(valid.sum()), groups[block]))
+        finite = np.isfinite(walked).all(axis=0)
+        gains.append(walked[:, finite])
+        outcomes.append(walked[:, finite].sum(axis=0))
+        group.append(np.full(int(finite.sum()), groups[block]))
     values, sums = np.concatenate(gains, axis=1), np.concatenate(outcomes)
     if len(sums) < 2:
         raise RunError(f"{outcome!r} has no two trials with a value")
@@ -363,17 +373,17 @@ def _by_terms(run: SimulatedTrials, outcome: str, by: str | Sequence[str]) -> _P
     """Return the terms of the sum that the outcome is, in all trials of the run."""
     terms = _terms(run, outcome, by)
     signs = np.array([term.sign for term in terms], dtype=np.float64)
-    answer, base = worked_out(run, [term.text for term in terms])
-    values, outcomes = signs[:, None] * answer, run[outcome].values
-    valid = np.isfinite(outcomes) & np.isfinite(values).all(axis=0)
-    largest = np.abs(values[:, valid]).sum(axis=0).max(initial=0.0)
-    gap = np.abs(values[:, valid].sum(axis=0) - outcomes[valid]).max(initial=0.0)
+    worked, base = worked_out(run, [term.text for term in terms])
+    values, outcomes = signs[:, None] * worked, run[outcome].values
+    finite = np.isfinite(outcomes) & np.isfinite(values).all(axis=0)
+    largest = np.abs(values[:, finite]).sum(axis=0).max(initial=0.0)
+    gap = np.abs(values[:, finite].sum(axis=0) - outcomes[finite]).max(initial=0.0)
     if gap > 1e-9 * largest:
         listed = ", ".join(term.label for term in terms)
         raise RunError(f"{listed:.200} do not add up to {outcome!r}: the largest gap is {gap:.6g}")
     labels = [term.label for term in terms]
     return _Parts(
-        labels, values[:, valid], signs * base, 0.0, outcomes[valid], _groups_of(run)[valid]
+        labels, values[:, finite], signs * base, 0.0, outcomes[finite], _groups_of(run)[finite]
     )
 
 

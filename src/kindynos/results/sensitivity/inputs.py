@@ -69,10 +69,10 @@ def valid_outcome(
             "variance to share out; method 'rank' ranks these last, and the drivers of a chance "
             f"are those of a line such as '{outcome} < 100'"
         )
-    valid = ~np.isnan(result.values)
-    if np.count_nonzero(valid) < fewest:
+    has_value = ~np.isnan(result.values)
+    if np.count_nonzero(has_value) < fewest:
         raise RunError(f"{outcome!r} has no two trials with a value")
-    return result.values, valid
+    return result.values, has_value
 
 
 def ranked_outcome(run: SimulatedTrials, outcome: str) -> tuple[Floats, NDArray[np.bool_]]:
@@ -81,12 +81,12 @@ def ranked_outcome(run: SimulatedTrials, outcome: str) -> tuple[Floats, NDArray[
     RunError for a row.
     """
     values = _one_number(run, outcome).ranked.values
-    valid = ~np.isnan(values)
+    has_value = ~np.isnan(values)
     if np.isinf(values).any():
         ranked = np.full(len(values), np.nan)
-        ranked[valid] = ranks(values[valid])
+        ranked[has_value] = ranks(values[has_value])
         values = ranked
-    return values, valid
+    return values, has_value
 
 
 def _one_number(run: SimulatedTrials, outcome: str) -> Result:

@@ -51,15 +51,15 @@ def rank_sensitivity(run: SimulatedTrials, name: str, by_period: bool = False) -
     neighbours; Janon, Klein, Lagnoux, Nodet and Prieur, ESAIM: Probability and Statistics 18
     (2014), 342-364.
     """
-    values, valid = ranked_outcome(run, name)
+    values, has_value = ranked_outcome(run, name)
     bounds = run.drawing.blocks.bounds
-    bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[bounds])
-    outcome = values[valid]
+    bounds = np.unique(np.concatenate([[0], np.cumsum(has_value)])[bounds])
+    outcome = values[has_value]
     outcome_ranks = ranks(outcome)
     labels, correlations, shares = [], [], []
     exchanges = cache(partial(_exchanges, run, name))  # made once, where a driver needs them
     for entry in inputs_of(run, name, by_period, everyone=True):
-        drawn = entry.rows(run)[:, valid]
+        drawn = entry.rows(run)[:, has_value]
         labels.append(entry.label)
         score = _score(drawn, outcome_ranks, bounds)
         if len(drawn) == 1:
@@ -91,11 +91,11 @@ def rank_correlations(run: SimulatedTrials, name: str) -> dict[str, Estimate]:
     """Return each driver's rank correlation with a quantity, as ``rank_sensitivity`` does, without
     the shares.
     """
-    values, valid = ranked_outcome(run, name)
-    bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[run.drawing.blocks.bounds])
-    outcome = ranks(values[valid])
+    values, has_value = ranked_outcome(run, name)
+    bounds = np.unique(np.concatenate([[0], np.cumsum(has_value)])[run.drawing.blocks.bounds])
+    outcome = ranks(values[has_value])
     scores = {
-        entry.driver: _score(entry.rows(run)[:, valid], outcome, bounds)
+        entry.driver: _score(entry.rows(run)[:, has_value], outcome, bounds)
         for entry in inputs_of(run, name, by_period=False)
     }
     return {
@@ -174,7 +174,7 @@ def _explained_without(y: Floats, group: NDArray[np.int64], groups: int) -> Floa
     and variances are of sums by group.
     """
     counts, sums, squares = (
-        np.bincount(group, weights=piece, minlength=groups) for piece in (None, y, y * y)
+        np.bincount(group, weights=weights, minlength=groups) for weights in (None, y, y * y)
     )
     kept = len(y) - counts
     means = (sums.sum() - sums) / kept
@@ -210,7 +210,7 @@ def _exchanged_share(
     program = run.program
     drivers = {name: program.drivers[name] for name in program.drivers}
     linked = any(driver in group.names and len(group.names) > 1 for group in program.groups)
-    if linked or any(isinstance(item, DependentDriver) for item in drivers.values()):
+    if linked or any(isinstance(candidate, DependentDriver) for candidate in drivers.values()):
         return None
     values, trials = run[outcome].values, min(run.size, MOST_EXCHANGED)
     if driver not in program.ancestors([outcome]):
@@ -233,11 +233,11 @@ def _exchanged_share(
     )
 
 
-def _common_share(answer: Floats) -> float:
+def _common_share(correlations: Floats) -> float:
     """Return the covariance of outcomes ``(exchanges, trials)`` of one distribution, over their
     variance: the mean of that of each pair, and the sum over a trial holds all.
     """
-    count, gaps = len(answer), answer - answer.mean()
+    count, gaps = len(correlations), correlations - correlations.mean()
     squares = float((gaps**2).mean())
     pairs = float((gaps.sum(axis=0) ** 2).mean()) - count * squares
     return pairs / (count * (count - 1)) / squares if squares > 0 else 0.0
@@ -254,8 +254,8 @@ def _share_of_halves(score: Floats, outcome: Floats, bounds: NDArray[np.int64]) 
         if inside.any():
             starts = np.unique(np.concatenate([[0], np.cumsum(inside)])[bounds])
             rows.append(first_order_share(score[inside], outcome[inside], starts))
-    value = float(np.mean([float(item) for item in rows])) if rows else 0.0
-    error = float(np.sqrt(np.sum([item.error**2 for item in rows]))) / max(len(rows), 1)
+    value = float(np.mean([float(share) for share in rows])) if rows else 0.0
+    error = float(np.sqrt(np.sum([share.error**2 for share in rows]))) / max(len(rows), 1)
     return Estimate(value) if error != error else symmetrical(value, error)
 
 
@@ -292,7 +292,9 @@ def _explained_weighted(
     y: Floats, weights: Floats, low: NDArray[np.int64], high: NDArray[np.int64]
 ) -> float:
     """Return the same of weighted values; a value whose neighbours weigh nothing is left out."""
-    weighed, total = (np.concatenate([[0.0], np.cumsum(piece)]) for piece in (weights * y, weights))
+    weighed, total = (
+        np.concatenate([[0.0], np.cumsum(summands)]) for summands in (weights * y, weights)
+    )
     beside = total[high + 1] - total[low] - weights
     near = beside > 1e-9 * weights.mean()
     sums = weighed[high + 1] - weighed[low] - weights * y

@@ -35,11 +35,11 @@ def regression_sensitivity(
     leave out one group of blocks at a time, and so hold for curved and uneven models too. Raises
     RunError with fewer trials than drivers.
     """
-    values, valid = valid_outcome(run, outcome)
+    values, has_value = valid_outcome(run, outcome)
     inputs = inputs_of(run, outcome, by_period)
-    rows = [entry.rows(run)[:, valid] for entry in inputs]
+    rows = [entry.rows(run)[:, has_value] for entry in inputs]
     x = np.concatenate(rows)
-    y = _standardised(values[valid][None])[0]
+    y = _standardised(values[has_value][None])[0]
     x = _standardised(x)
     trials, count = x.shape[1], x.shape[0]
     if trials <= count + 2:
@@ -47,7 +47,7 @@ def regression_sensitivity(
             f"regression on {count} inputs needs more than {count + 2} trials, not {trials}"
         )
     ends = [0, *np.cumsum([len(row) for row in rows])]
-    sums = _sums_by_group(np.concatenate([x, y[None]]), run.drawing.blocks.bounds, valid)
+    sums = _sums_by_group(np.concatenate([x, y[None]]), run.drawing.blocks.bounds, has_value)
     total = sums.sum(axis=0)
     coefficients, shares, explained = _fitted(total, ends)
     errors = np.full(len(coefficients), np.nan)
@@ -72,16 +72,16 @@ def regression_sensitivity(
     return frame.sort_values("coefficient", key=np.abs, ascending=False, kind="stable")
 
 
-def _sums_by_group(rows: Floats, bounds: NDArray[np.int64], valid: NDArray[np.bool_]) -> Floats:
+def _sums_by_group(rows: Floats, bounds: NDArray[np.int64], has_value: NDArray[np.bool_]) -> Floats:
     """Return the sums of products of rows, with a row of ones first, over each of up to 20 groups
     of blocks.
     """
-    bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[bounds])
+    bounds = np.unique(np.concatenate([[0], np.cumsum(has_value)])[bounds])
     cuts = bounds[
         np.linspace(0, len(bounds) - 1, min(GROUPS, len(bounds) - 1) + 1).astype(np.int64)
     ]
     parts = [np.vstack([np.ones(end - begin), rows[:, begin:end]]) for begin, end in pairwise(cuts)]
-    return np.array([piece @ piece.T for piece in parts])
+    return np.array([part @ part.T for part in parts])
 
 
 def _fitted(sums: Floats, ends: Sequence[int]) -> tuple[Floats, Floats, float]:
@@ -96,9 +96,9 @@ def _fitted(sums: Floats, ends: Sequence[int]) -> tuple[Floats, Floats, float]:
     beta, *_ = np.linalg.lstsq(moments[:-1, :-1], joint, rcond=None)
     coefficients, shares = [], []
     for begin, end in pairwise(ends):
-        piece = beta[begin:end]
-        coefficients.append(math.copysign(math.sqrt(float(piece @ piece)), piece.sum()))
-        shares.append(float(piece @ joint[begin:end]))
+        slopes = beta[begin:end]
+        coefficients.append(math.copysign(math.sqrt(float(slopes @ slopes)), slopes.sum()))
+        shares.append(float(slopes @ joint[begin:end]))
     return np.array(coefficients), np.array(shares), float(beta @ joint)
 
 

@@ -162,44 +162,44 @@ class _Game:
         """
         generator = stream(self.run.seed, "shapley orders", replicate)
         orders = self._orders(generator, min(size // FEWEST_ALIKE, MOST_ORDERS))
-        item, two = two_draws(self.run, replicate, size, self.names)
-        figures, linear = self._walks(orders, item, two)
-        valid = np.isfinite(figures).all(axis=0)
-        gained = _halved_gaps(figures[:, valid]) - _halved_gaps(linear[:, valid])
+        one, two = two_draws(self.run, replicate, size, self.names)
+        figures, linear = self._walks(orders, one, two)
+        finite = np.isfinite(figures).all(axis=0)
+        gained = _halved_gaps(figures[:, finite]) - _halved_gaps(linear[:, finite])
         rest = np.zeros(len(self.units))
-        weight = np.repeat(np.arange(len(orders)), size // len(orders))[valid]
+        weight = np.repeat(np.arange(len(orders)), size // len(orders))[finite]
         for position, order in enumerate(orders):
             rest[order] += gained[:, weight == position].sum(axis=1)
-        return rest / max(int(valid.sum()), 1) + self._linear_gains(generator)
+        return rest / max(int(finite.sum()), 1) + self._linear_gains(generator)
 
     def _orders(self, generator: np.random.Generator, count: int) -> list[Places]:
         """Return random orders of the units, in rounds: one is turned like a wheel, so that every
         unit comes early and late alike, and each turn is followed by its reverse.
         """
-        units, answer = len(self.units), list[Places]()
-        while len(answer) < count:
+        units, orders = len(self.units), list[Places]()
+        while len(orders) < count:
             wheel = generator.permutation(units)
-            turns = min(units, -(-(count - len(answer)) // 2))
+            turns = min(units, -(-(count - len(orders)) // 2))
             for turn in range(turns):
                 order = np.roll(wheel, turn * units // turns)
-                answer += [order, order[::-1]]
-        return answer[:count]
+                orders += [order, order[::-1]]
+        return orders[:count]
 
     def _walks(
-        self, orders: Sequence[Places], item: Mapping[str, Floats], two: Mapping[str, Floats]
+        self, orders: Sequence[Places], one: Mapping[str, Floats], two: Mapping[str, Floats]
     ) -> tuple[Floats, Floats]:
         """Return the outcome, and its linear part, ``(units + 1, points)``, on the way from the
         second points to the first: at each step one more unit keeps its first score, and what moves
         with it and comes later is redrawn given all that.
         """
-        steps, size = len(self.units) + 1, next(iter(item.values())).shape[-1]
+        steps, size = len(self.units) + 1, next(iter(one.values())).shape[-1]
         length = size // len(orders)
         scores: dict[str, Floats] = {
-            name: np.empty((*item[name].shape[:-1], steps, size)) for name in self.owners
+            name: np.empty((*one[name].shape[:-1], steps, size)) for name in self.owners
         }
         linear = np.zeros((steps, size))
         for position, order in enumerate(orders):
-            piece = slice(position * length, (position + 1) * length)
+            span = slice(position * length, (position + 1) * length)
             values = np.empty(len(self.units), dtype=np.int64)
             values[order] = np.arange(1, steps)  # the step from which a unit is known
             since = {
@@ -207,12 +207,12 @@ class _Game:
             }
             for score in self.alone:
                 step = since[self.owners[score]]
-                scores[score][..., :step, piece] = two[score][..., None, piece]
-                scores[score][..., step:, piece] = item[score][..., None, piece]
+                scores[score][..., :step, span] = two[score][..., None, span]
+                scores[score][..., step:, span] = one[score][..., None, span]
             for group in self.linked:
-                walked = group.walk(since, steps, item, two, piece)
+                walked = group.walk(since, steps, one, two, span)
                 for name, normal in walked.items():
-                    scores[name][..., piece] = normal
+                    scores[name][..., span] = normal
         for name in self.owners:
             weights = self._weights.get(name)
             together = name not in self.alone
@@ -241,21 +241,21 @@ class _Game:
         ]
         rows = {
             name: np.atleast_2d(
-                normal_quantile(np.concatenate([piece[name] for piece in parts], axis=-1))
+                normal_quantile(np.concatenate([part[name] for part in parts], axis=-1))
             )
             for name, owner in self.owners.items()
             if owner not in chained
         }
         outcome = run[self.outcome].values[: blocks.trials]
-        valid = np.isfinite(outcome)
+        finite = np.isfinite(outcome)
         count = sum(len(row) for row in rows.values())
-        if not rows or 4 * count > np.count_nonzero(valid):
+        if not rows or 4 * count > np.count_nonzero(finite):
             return {}
-        design = np.concatenate([np.ones((1, blocks.trials)), *rows.values()])[:, valid]
-        answer, *_ = np.linalg.lstsq(design @ design.T, design @ outcome[valid], rcond=None)
+        design = np.concatenate([np.ones((1, blocks.trials)), *rows.values()])[:, finite]
+        slopes, *_ = np.linalg.lstsq(design @ design.T, design @ outcome[finite], rcond=None)
         weights, position = {}, 1
         for name, row in rows.items():
-            weights[name] = answer[position : position + len(row)]
+            weights[name] = slopes[position : position + len(row)]
             position += len(row)
             if parts[0][name].ndim == 1:
                 weights[name] = weights[name][0]
@@ -307,9 +307,9 @@ class _Linked:
         self,
         since: Mapping[str, int],
         steps: int,
-        item: Mapping[str, Floats],
+        one: Mapping[str, Floats],
         two: Mapping[str, Floats],
-        piece: slice,
+        span: slice,
     ) -> dict[str, Floats]:
         """Return each driver's normal scores at all steps, ``(..., steps, points)``: those known
         since a step have their first independent score in it and after it, the others their second.
@@ -318,8 +318,8 @@ class _Linked:
         ordered = [self.names[position] for position in places]
         lower = self.lower(places)
         first, second = (
-            np.stack([normal_quantile(draw[name][..., piece]) for name in ordered])
-            for draw in (item, two)
+            np.stack([normal_quantile(draw[name][..., span]) for name in ordered])
+            for draw in (one, two)
         )
         # the normal scores when that number of drivers is known
         start = np.tensordot(lower, second, 1)

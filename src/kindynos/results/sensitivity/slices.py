@@ -40,9 +40,9 @@ def conditional_sensitivity(
     95 % errors of its slices (NaN below 200 trials in a slice). Raises RunError with too few trials
     for the slices.
     """
-    values, valid = valid_outcome(run, outcome)
+    values, has_value = valid_outcome(run, outcome)
     count = check_integer("slices", slices, least=2)
-    trials = int(np.count_nonzero(valid))
+    trials = int(np.count_nonzero(has_value))
     if trials < FEWEST_IN_SLICE * count:
         raise RunError(
             f"{count} slices need at least {FEWEST_IN_SLICE * count} trials with a value, not "
@@ -53,8 +53,10 @@ def conditional_sensitivity(
     inputs = inputs_of(run, outcome, by_period)
     records = []
     for entry in inputs:
-        order = np.argsort(entry.rows(run)[:, valid].mean(axis=0), kind="stable")
-        records.append([_figure(piece, q) for piece in np.array_split(values[valid][order], count)])
+        order = np.argsort(entry.rows(run)[:, has_value].mean(axis=0), kind="stable")
+        records.append(
+            [_figure(some, q) for some in np.array_split(values[has_value][order], count)]
+        )
     index = pd.Index([entry.label for entry in inputs], name="driver")
     frame = pd.DataFrame(
         [[float(figure) for figure in row] for row in records], columns=labels, index=index
@@ -68,10 +70,12 @@ def conditional_sensitivity(
     return frame.sort_values("range", ascending=False, kind="stable")
 
 
-def _figure(piece: Floats, q: float | None) -> Estimate:
+def _figure(values: Floats, q: float | None) -> Estimate:
     """Return the mean, or a percentile, of the trials of a slice, which lie in it at random."""
     sample = Sample(
-        piece, np.linspace(0, len(piece), min(GROUPS, len(piece)) + 1).astype(np.int64), together=1
+        values,
+        np.linspace(0, len(values), min(GROUPS, len(values)) + 1).astype(np.int64),
+        together=1,
     )
     return mean(sample) if q is None else percentile(sample, q)
 
@@ -94,27 +98,28 @@ def tail_sensitivity(
     period is read by its mean over the periods, unless ``by_period``. Raises RunError with too few
     trials.
     """
-    values, valid = ranked_outcome(run, outcome)
-    piece = proper_fraction("worst", worst)
+    values, has_value = ranked_outcome(run, outcome)
+    tail_trials = proper_fraction("worst", worst)
     side = one_of("side", bad_side(run[outcome].better) if side is None else side, ("low", "high"))
-    count = round(piece * int(np.count_nonzero(valid)))
+    count = round(tail_trials * int(np.count_nonzero(has_value)))
     if count < FEWEST_IN_SLICE:
         raise RunError(
-            f"the worst {100 * piece:g} % are {count} trials; at least {FEWEST_IN_SLICE} are needed"
+            f"the worst {100 * tail_trials:g} % are {count} trials; at least {FEWEST_IN_SLICE} are "
+            "needed"
         )
-    outcomes = values[valid] if side == "low" else -values[valid]
+    outcomes = values[has_value] if side == "low" else -values[has_value]
     selected = np.argsort(outcomes, kind="stable")[:count]
     inputs = inputs_of(run, outcome, by_period)
-    rows = np.array([entry.rows(run)[:, valid].mean(axis=0) for entry in inputs])
+    rows = np.array([entry.rows(run)[:, has_value].mean(axis=0) for entry in inputs])
     shifts, errors = (
         _shifts(rows, selected),
-        _shift_errors(rows, outcomes, piece, run.drawing.blocks.bounds, valid),
+        _shift_errors(rows, outcomes, tail_trials, run.drawing.blocks.bounds, has_value),
     )
     records = []
     for everyone, shift, error in zip(rows, shifts, errors, strict=True):
         figures = [
-            (piece.mean(), *np.percentile(piece, [10, 50, 90]))
-            for piece in (everyone, everyone[selected])
+            (tail_trials.mean(), *np.percentile(tail_trials, [10, 50, 90]))
+            for tail_trials in (everyone, everyone[selected])
         ]
         records.append([*figures[0], *figures[1], float(shift), float(error)])
     names = [
@@ -125,7 +130,7 @@ def tail_sensitivity(
         columns=[*names, "shift", "error"],
         index=pd.Index([entry.label for entry in inputs], name="driver"),
     )
-    frame.attrs |= {"trials": count, "worst": piece, "side": side}
+    frame.attrs |= {"trials": count, "worst": tail_trials, "side": side}
     return frame.sort_values("shift", key=np.abs, ascending=False, kind="stable")
 
 
@@ -142,18 +147,18 @@ def _shift_errors(
     outcomes: Floats,
     piece: float,
     bounds: NDArray[np.int64],
-    valid: NDArray[np.bool_],
+    has_value: NDArray[np.bool_],
 ) -> Floats:
     """Return the 95 % errors of the shifts; NaN with too few trials or blocks."""
-    bounds = np.unique(np.concatenate([[0], np.cumsum(valid)])[bounds])
+    bounds = np.unique(np.concatenate([[0], np.cumsum(has_value)])[bounds])
     blocks = len(bounds) - 1
     if len(outcomes) < FEWEST or blocks < FEWEST_BLOCKS:
         return np.full(len(rows), np.nan)
     groups = min(GROUPS, blocks)
     group = (np.searchsorted(bounds, np.arange(len(outcomes)), side="right") - 1) * groups // blocks
     left_out = []
-    for item in range(groups):
-        kept = group != item
+    for omitted in range(groups):
+        kept = group != omitted
         values = outcomes[kept]
         count = max(1, round(piece * len(values)))
         left_out.append(_shifts(rows[:, kept], np.argpartition(values, count - 1)[:count]))

@@ -117,10 +117,10 @@ def _together(
     drawn = _at_base(run, trials)
     drawn[entry.driver] = rows[:, :trials]
     effects = work_out(run, outcome, drawn, trials)
-    valid = ~np.isnan(effects)
-    if not valid.any():
+    has_value = ~np.isnan(effects)
+    if not has_value.any():
         raise RunError(f"{outcome!r} has no value when {entry.driver!r} moves")
-    effects, level = effects[valid], rows[:, :trials].mean(axis=0)[valid]
+    effects, level = effects[has_value], rows[:, :trials].mean(axis=0)[has_value]
     values = np.percentile(level, percentiles)
     ends = np.percentile(effects, percentiles)
     if ranks(level) @ ranks(effects) < 0:  # more of the driver, less of the outcome

@@ -116,13 +116,13 @@ def _block(
 ) -> Floats:
     """Return the sums over one replicate that the shares are made of, ``(inputs, 8)``."""
     names = list(dict.fromkeys(entry.driver for entry in inputs))
-    item, two = (values_at(run, scores) for scores in two_draws(run, block, size, names))
-    cases = [item, two]
+    one, two = (values_at(run, scores) for scores in two_draws(run, block, size, names))
+    cases = [one, two]
     for entry in inputs:
-        mixed = item[entry.driver].copy()
+        mixed = one[entry.driver].copy()
         rows = slice(None) if entry.period is None else entry.period
         mixed[rows] = two[entry.driver][rows]
-        cases.append({**item, entry.driver: mixed})
+        cases.append({**one, entry.driver: mixed})
     side_by_side = {name: np.concatenate([case[name] for case in cases], axis=-1) for name in names}
     figures = work_out(run, outcome, side_by_side, size * len(cases)).reshape(len(cases), size)
     return np.array(
@@ -134,8 +134,8 @@ def _sums(a: Floats, b: Floats) -> tuple[float, float, float, float]:
     """Return what a correlation of pairs is made of: count, sums of products, of halves, and of
     half squares.
     """
-    valid = np.isfinite(a) & np.isfinite(b)
-    a, b = a[valid], b[valid]
+    finite = np.isfinite(a) & np.isfinite(b)
+    a, b = a[finite], b[finite]
     return float(len(a)), float(a @ b), float(a.sum() + b.sum()) / 2, float(a @ a + b @ b) / 2
 
 
@@ -153,4 +153,4 @@ def jackknifed_share(sums: Floats, share: Callable[[Floats], float]) -> Estimate
     leaving out one at a time.
     """
     total = sums.sum(axis=0)
-    return jackknifed(share(total), np.array([share(total - piece) for piece in sums]))
+    return jackknifed(share(total), np.array([share(total - part) for part in sums]))

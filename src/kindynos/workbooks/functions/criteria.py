@@ -122,8 +122,8 @@ class Distinct:
 def _distinct(area: Grid) -> Distinct:
     if area.memo is None:
         area.memo = Distinct(area.flat())
-    found: Distinct = area.memo
-    return found
+    distinct: Distinct = area.memo
+    return distinct
 
 
 # one trial

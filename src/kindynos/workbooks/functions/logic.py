@@ -19,11 +19,11 @@ def _logicals(values: tuple[Value, ...]) -> list[bool]:
     logicals = []
     for value in values:
         if type(value) is Grid:
-            for item in value.flat():
-                if type(item) is CellError:
-                    raise ResultError(item)
-                if isinstance(item, bool | float):
-                    logicals.append(logical_of(item))
+            for cell in value.flat():
+                if type(cell) is CellError:
+                    raise ResultError(cell)
+                if isinstance(cell, bool | float):
+                    logicals.append(logical_of(cell))
         else:
             logicals.append(logical_of(value))
     required(bool(logicals), VALUE)
@@ -36,10 +36,10 @@ def _joined(values: list[Value], operation: Any) -> Value | None:
     """
     joined: Any = None
     for value in values:
-        for item in value.flat() if type(value) is Grid else [value]:
-            if type(value) is Grid and type(item) in (str, type(None)):
+        for cell in value.flat() if type(value) is Grid else [value]:
+            if type(value) is Grid and type(cell) in (str, type(None)):
                 continue
-            logical = as_logicals(item)
+            logical = as_logicals(cell)
             if type(logical) is not bool and type(logical) is not np.ndarray:
                 return None
             joined = logical if joined is None else operation(joined, logical)

@@ -95,19 +95,19 @@ def _quick_match(requested: Any, values: list[Value], kind: float) -> Any | None
         return None
     if any(type(value) not in RANK and value is not None for value in values):
         return None
-    valid = np.array([values[i] for i in places], dtype=np.float64)
-    if not len(valid):
+    keys = np.array([values[i] for i in places], dtype=np.float64)
+    if not len(keys):
         return np.full(len(requested), -1)
     slack = 2.0**-49 * np.abs(requested)
     if kind > 0:
-        if (np.diff(valid) < 0).any() or len(places) < len(values):
+        if (np.diff(keys) < 0).any() or len(places) < len(values):
             return None
-        return np.searchsorted(valid, requested + slack, side="right") - 1
-    order = np.argsort(valid, kind="stable")
-    ranked = valid[order]
+        return np.searchsorted(keys, requested + slack, side="right") - 1
+    order = np.argsort(keys, kind="stable")
+    ranked = keys[order]
     low = np.searchsorted(ranked, requested - slack, side="left")
-    inside = np.minimum(low, len(valid) - 1)
-    equal = (low < len(valid)) & (np.abs(ranked[inside] - requested) <= slack)
+    inside = np.minimum(low, len(keys) - 1)
+    equal = (low < len(keys)) & (np.abs(ranked[inside] - requested) <= slack)
     return np.where(equal, np.array(places)[order[inside]], -1)
 
 
@@ -118,11 +118,11 @@ def _taken(places: Any, values: list[Value]) -> Value | None:
             return None
     inside = np.maximum(places, 0)
     if all(type(value) is float for value in values):
-        answer = np.array(values)[inside]
+        taken = np.array(values)[inside]
     else:
         stacked = np.array(np.broadcast_arrays(*values, places)[:-1])
-        answer = np.take_along_axis(stacked, inside[None, :], axis=0)[0]
-    return with_errors(answer, np.where(places < 0, np.int8(NA.number), np.int8(0)))
+        taken = np.take_along_axis(stacked, inside[None, :], axis=0)[0]
+    return with_errors(taken, np.where(places < 0, np.int8(NA.number), np.int8(0)))
 
 
 def _match_together(values: list[Value], trials: int) -> Value | None:

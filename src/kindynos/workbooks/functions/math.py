@@ -41,10 +41,10 @@ def _sumsq(*values: Value) -> Value:
 
 
 def _product_quick(values: Sequence[Any]) -> Any:
-    answer: Any = 1.0
+    product: Any = 1.0
     for value in values:
-        answer = answer * value
-    return answer if values else 0.0
+        product = product * value
+    return product if values else 0.0
 
 
 @function("PRODUCT", "+x", _product_quick)
@@ -167,8 +167,8 @@ def _rounding(toward: Any, nearest: bool = False) -> Any:
                 return close / scale if count >= 0 else close * scale
         scaled = np.where(np.abs(scaled - close) <= NEAREST * np.abs(scaled), close, scaled)
         result = toward(scaled)
-        answer = result / scale if count >= 0 else result * scale
-        return np.where(np.abs(scaled) < 2.0**52, answer, x)
+        rounded = result / scale if count >= 0 else result * scale
+        return np.where(np.abs(scaled) < 2.0**52, rounded, x)
 
     return quick
 
@@ -287,8 +287,8 @@ def _mod_quick(x: Any, y: Any) -> Any:
     count = x / y
     close = np.rint(count)
     lower = np.where(np.abs(count - close) <= NEAREST * np.abs(count), close, np.floor(count))
-    answer = x - y * lower
-    return np.where(np.abs(answer) <= NEAREST * np.abs(x), 0.0, answer)
+    remainder = x - y * lower
+    return np.where(np.abs(remainder) <= NEAREST * np.abs(x), 0.0, remainder)
 
 
 @function("MOD", "nn", _mod_quick)

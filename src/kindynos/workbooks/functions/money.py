@@ -55,8 +55,8 @@ def _payment_quick(rate: Any, n: Any, pv: Any, fv: Any = 0.0, begin: Any = 0.0) 
     rate, begin = np.asarray(rate), np.asarray(begin) != 0
     exponent = n * np.log1p(rate)
     total = np.where(rate == 0, n, np.expm1(exponent) / rate)
-    answer = -(pv * np.exp(exponent) + fv) / (total * (1 + rate * begin))
-    return np.where(rate > -1, answer, np.nan)
+    payment = -(pv * np.exp(exponent) + fv) / (total * (1 + rate * begin))
+    return np.where(rate > -1, payment, np.nan)
 
 
 @function("PMT", "nnn[nn]", _payment_quick)
@@ -117,7 +117,7 @@ def _ppmt(
 
 
 def _over_periods(
-    piece: Callable[[float], float],
+    part: Callable[[float], float],
     rate: float,
     n: float,
     pv: float,
@@ -126,7 +126,7 @@ def _over_periods(
     begin: float,
 ) -> float:
     required(rate > 0 and pv > 0 and 1 <= first <= last <= n and begin in (0, 1))
-    return math.fsum(piece(float(k)) for k in range(math.ceil(first), math.floor(last) + 1))
+    return math.fsum(part(float(k)) for k in range(math.ceil(first), math.floor(last) + 1))
 
 
 @function("CUMIPMT", "nnnnnn")
@@ -268,10 +268,10 @@ def _irr(flows: Grid, guess: float = 0.1) -> Value:
 
     def balance(rate: float) -> float:
         required(rate > -1)
-        answer = 0.0
+        value = 0.0
         for flow in reversed(numbers):
-            answer = answer / (1 + rate) + flow
-        return answer
+            value = value / (1 + rate) + flow
+        return value
 
     return _root(balance, guess, max(map(abs, numbers)))
 
@@ -379,13 +379,13 @@ def _db(cost: float, salvage: float, life: float, period: float, months: float =
     first = cost * rate * months / 12
     if period < 2:
         return first
-    total, answer = first, first
+    total, written_off = first, first
     for year in range(2, math.trunc(period) + 1):
-        answer = (cost - total) * rate
+        written_off = (cost - total) * rate
         if year > life:
-            answer = answer * (12 - months) / 12
-        total += answer
-    return answer
+            written_off = written_off * (12 - months) / 12
+        total += written_off
+    return written_off
 
 
 def declining(cost: float, salvage: float, life: float, period: float, factor: float) -> float:
@@ -428,14 +428,14 @@ def _vdb(
     straight: float | None = None
     for k in range(1, math.ceil(end) + 1):
         if straight is None:
-            answer = declining(cost, salvage, life, float(k), factor)
+            written_off = declining(cost, salvage, life, float(k), factor)
             equal = left / (life - k + 1)
-            if equal > answer:
-                straight = answer = equal
+            if equal > written_off:
+                straight = written_off = equal
         else:
-            answer = straight
-        left -= answer
-        total += answer * max(min(end, float(k)) - max(begin, float(k - 1)), 0.0)
+            written_off = straight
+        left -= written_off
+        total += written_off * max(min(end, float(k)) - max(begin, float(k - 1)), 0.0)
     return total
 
 

@@ -99,8 +99,8 @@ def _read_kinds(kinds: str) -> tuple[str, int, int]:
 
 
 def _cycled(text: str) -> Any:
-    for piece in repeat(text):
-        yield from piece
+    for character in repeat(text):
+        yield from character
 
 
 FUNCTIONS: dict[str, SheetFunction] = {}
@@ -200,7 +200,10 @@ def _plain_numbers(kinds: str, arguments: Sequence[Value]) -> list[Any] | None:
             if not kinds_in <= PLAIN:
                 return None
             if np.ndarray in kinds_in:
-                if any(type(item) is np.ndarray and item.dtype is not FLOAT for item in items):
+                if any(
+                    type(argument) is np.ndarray and argument.dtype is not FLOAT
+                    for argument in items
+                ):
                     return None
                 moving = True
             rows += items
@@ -356,16 +359,16 @@ def numeric_items(value: Value) -> list[Any] | None:
     if type(value) is not Grid:
         return [as_numbers(value)]
     rows: list[Any] = []
-    for item in value.flat():
-        kind = type(item)
-        if kind is float or kind is CellError or (kind is np.ndarray and item.dtype == np.float64):
-            rows.append(item)
-        elif kind is np.ndarray and item.dtype == object:
+    for cell in value.flat():
+        kind = type(cell)
+        if kind is float or kind is CellError or (kind is np.ndarray and cell.dtype == np.float64):
+            rows.append(cell)
+        elif kind is np.ndarray and cell.dtype == object:
             return None
         elif kind is Faulty:
-            if item.values.dtype is LOGICAL:
+            if cell.values.dtype is LOGICAL:
                 return None
-            rows.append(item)
+            rows.append(cell)
     return rows
 
 
@@ -376,11 +379,11 @@ def numbers_in(values: Sequence[Value]) -> list[float]:
     numbers = []
     for value in values:
         if type(value) is Grid:
-            for item in value.flat():
-                if type(item) is float:
-                    numbers.append(item)
-                elif type(item) is CellError:
-                    raise ResultError(item)
+            for cell in value.flat():
+                if type(cell) is float:
+                    numbers.append(cell)
+                elif type(cell) is CellError:
+                    raise ResultError(cell)
         elif value is not None:
             numbers.append(number_of(value))
         else:

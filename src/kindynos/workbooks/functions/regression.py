@@ -76,10 +76,10 @@ def _predicted(ys: Grid, xs: Value, given: Value, constant: bool, logs: bool) ->
         y = np.log(y)
     weights, _, _ = _fitted(y, x, constant)
     places, shape = _at(_or_none(xs), _or_none(given), ys, x.shape[1])
-    answer = places @ weights[:-1] + weights[-1]
-    answer = np.exp(answer) if logs else answer
-    required(bool(np.isfinite(answer).all()))
-    return Grid(answer.reshape(shape).tolist())
+    predicted = places @ weights[:-1] + weights[-1]
+    predicted = np.exp(predicted) if logs else predicted
+    required(bool(np.isfinite(predicted).all()))
+    return Grid(predicted.reshape(shape).tolist())
 
 
 def _or_none(value: Value) -> Value:

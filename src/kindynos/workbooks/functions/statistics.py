@@ -26,10 +26,10 @@ from kindynos.workbooks.values import Grid, Value, number_in_text, number_of
 def _mean_quick(values: Sequence[Any]) -> Any:
     if not values:
         return None
-    answer: Any = 0.0
+    total: Any = 0.0
     for value in values:
-        answer = answer + value
-    return answer / len(values)
+        total = total + value
+    return total / len(values)
 
 
 @function("AVERAGE", "+x", _mean_quick)
@@ -71,11 +71,11 @@ def _with_words(values: Sequence[Value]) -> list[float]:
     words = []
     for value in values:
         items = value.flat() if type(value) is Grid else [value]
-        for item in items:
-            if type(item) is CellError:
-                raise ResultError(item)
-            if item is not None:
-                words.append(float(item) if isinstance(item, float | bool) else 0.0)
+        for cell in items:
+            if type(cell) is CellError:
+                raise ResultError(cell)
+            if cell is not None:
+                words.append(float(cell) if isinstance(cell, float | bool) else 0.0)
     return words
 
 
@@ -103,7 +103,7 @@ def _maxa(*values: Value) -> Value:
 def _count(*values: Value) -> Value:
     """Return how many numbers there are; of single arguments also what states one."""
     return sum(
-        sum(type(item) is float for item in value.flat())
+        sum(type(cell) is float for cell in value.flat())
         if type(value) is Grid
         else type(value) in (float, bool)
         or (type(value) is str and number_in_text(value) is not None)
@@ -114,8 +114,8 @@ def _count(*values: Value) -> Value:
 @function("COUNTA", "+x")
 def _counta(*values: Value) -> Value:
     """Return how many cells are not empty."""
-    items = [item for v in values for item in (v.flat() if type(v) is Grid else [v])]
-    return sum(item is not None for item in items)
+    items = [cell for v in values for cell in (v.flat() if type(v) is Grid else [v])]
+    return sum(cell is not None for cell in items)
 
 
 @function("COUNTBLANK", "r")
@@ -123,7 +123,7 @@ def _countblank(grid: Grid) -> Value:
     """Return how many cells are empty, or hold an empty text."""
     beyond = 0 if grid.area is None else grid.area.rows * grid.area.columns
     beyond -= grid.height * grid.width if beyond else 0  # of whole columns, what holds nothing
-    return beyond + sum(item is None or item == "" for item in grid.flat())
+    return beyond + sum(cell is None or cell == "" for cell in grid.flat())
 
 
 def _spread(values: Sequence[float], sample: bool) -> float:
@@ -225,24 +225,24 @@ def _ranked(grid: Grid) -> list[float]:
 @function("LARGE", "rn")
 def _large(grid: Grid, position: float) -> Value:
     """Return the n-th largest number."""
-    answer, number = _ranked(grid), math.ceil(position)
-    required(1 <= number <= len(answer))
-    return answer[-number]
+    ranked, number = _ranked(grid), math.ceil(position)
+    required(1 <= number <= len(ranked))
+    return ranked[-number]
 
 
 @function("SMALL", "rn")
 def _small(grid: Grid, position: float) -> Value:
     """Return the n-th smallest number."""
-    answer, number = _ranked(grid), whole(position)
-    required(1 <= number <= len(answer))
-    return answer[number - 1]
+    ranked, number = _ranked(grid), whole(position)
+    required(1 <= number <= len(ranked))
+    return ranked[number - 1]
 
 
-def _quantile(answer: list[float], position: float) -> float:
+def _quantile(ranked: list[float], position: float) -> float:
     """Return the value at a place, from 0, between ranked ones."""
     below = math.floor(position + 1e-12)
-    above = min(below + 1, len(answer) - 1)
-    return answer[below] + (position - below) * (answer[above] - answer[below])
+    above = min(below + 1, len(ranked) - 1)
+    return ranked[below] + (position - below) * (ranked[above] - ranked[below])
 
 
 @function("PERCENTILE PERCENTILE.INC", "rn")
@@ -263,21 +263,21 @@ def _percentile_exc(grid: Grid, level: float) -> Value:
 
 
 @function("QUARTILE QUARTILE.INC", "rn")
-def _quartile(grid: Grid, piece: float) -> Value:
+def _quartile(grid: Grid, quarter: float) -> Value:
     """Return a quartile, 0 for the smallest number and 4 for the largest."""
-    answer, number = _ranked(grid), whole(piece)
+    ranked, number = _ranked(grid), whole(quarter)
     required(0 <= number <= 4)
-    return _quantile(answer, number / 4 * (len(answer) - 1))
+    return _quantile(ranked, number / 4 * (len(ranked) - 1))
 
 
 @function("QUARTILE.EXC", "rn")
-def _quartile_exc(grid: Grid, piece: float) -> Value:
+def _quartile_exc(grid: Grid, quarter: float) -> Value:
     """Return a quartile at the place part (n + 1) / 4."""
-    answer, number = _ranked(grid), whole(piece)
+    ranked, number = _ranked(grid), whole(quarter)
     required(1 <= number <= 3)
-    position = number / 4 * (len(answer) + 1)
-    required(1 <= position <= len(answer))
-    return _quantile(answer, position - 1)
+    position = number / 4 * (len(ranked) + 1)
+    required(1 <= position <= len(ranked))
+    return _quantile(ranked, position - 1)
 
 
 @function("RANK RANK.EQ", "nr[n]")
@@ -300,16 +300,16 @@ def _rank_avg(x: float, grid: Grid, ascending: float = 0.0) -> Value:
 @function("PERCENTRANK PERCENTRANK.INC", "rn[n]")
 def _percentrank(grid: Grid, x: float, digits: float = 3.0) -> Value:
     """Return the level at which a number lies, cut to 3 digits."""
-    answer, count = _ranked(grid), whole(digits)
+    ranked, count = _ranked(grid), whole(digits)
     required(count >= 1)
     bounded(count, 15)
-    required(answer[0] <= x <= answer[-1], NA)
-    if len(answer) == 1:
+    required(ranked[0] <= x <= ranked[-1], NA)
+    if len(ranked) == 1:
         return 1.0
-    below = max(i for i, y in enumerate(answer) if y <= x)
-    below = answer.index(answer[below])
-    share = 0.0 if answer[below] == x else (x - answer[below]) / (answer[below + 1] - answer[below])
-    level = (below + share) / (len(answer) - 1)
+    below = max(i for i, y in enumerate(ranked) if y <= x)
+    below = ranked.index(ranked[below])
+    share = 0.0 if ranked[below] == x else (x - ranked[below]) / (ranked[below + 1] - ranked[below])
+    level = (below + share) / (len(ranked) - 1)
     return math.floor(level * 10**count + 1e-9) / 10**count
 
 
@@ -319,9 +319,9 @@ def _pairs(ys: Grid, xs: Grid) -> tuple[list[float], list[float]]:
     required(len(first) == len(second), NA)
     rows = []
     for y, x in zip(first, second, strict=True):
-        for item in (y, x):
-            if type(item) is CellError:
-                raise ResultError(item)
+        for side in (y, x):
+            if type(side) is CellError:
+                raise ResultError(side)
         if type(y) is float and type(x) is float:
             rows.append((y, x))
     required(bool(rows), DIV0)
@@ -332,8 +332,8 @@ def _moments(ys: list[float], xs: list[float]) -> tuple[float, float, float, flo
     """Return both means, and the mean squares and products of departures."""
     count = len(ys)
     y, x = math.fsum(ys) / count, math.fsum(xs) / count
-    yy = math.fsum((item - y) ** 2 for item in ys) / count
-    xx = math.fsum((item - x) ** 2 for item in xs) / count
+    yy = math.fsum((value - y) ** 2 for value in ys) / count
+    xx = math.fsum((value - x) ** 2 for value in xs) / count
     xy = math.fsum((a - y) * (b - x) for a, b in zip(ys, xs, strict=True)) / count
     return y, x, yy, xx, xy
 
@@ -437,9 +437,9 @@ def _standardize(x: float, mean: float, sd: float) -> Value:
 @function("FREQUENCY", "rr")
 def _frequency(values: Grid, bounds: Grid) -> Value:
     """Return how many numbers lie up to each bound and above the one before, and above the last."""
-    answer, ends = numbers_in([values]), sorted(numbers_in([bounds]))
+    numbers, ends = numbers_in([values]), sorted(numbers_in([bounds]))
     edges = [-math.inf, *ends, math.inf]
-    counts = [float(sum(low < x <= high for x in answer)) for low, high in pairwise(edges)]
+    counts = [float(sum(low < x <= high for x in numbers)) for low, high in pairwise(edges)]
     return Grid([[count] for count in counts])
 
 
@@ -502,13 +502,13 @@ def _chisqtest(actual: Grid, expected: Grid) -> Value:
     (columns - 1) degrees of freedom, of a line with its length less 1.
     """
     required(actual.height == expected.height and actual.width == expected.width, NA)
-    found, wanted = _pairs(actual, expected)
+    observed, wanted = _pairs(actual, expected)
     df = (actual.height - 1) * (actual.width - 1)
     if 1 in (actual.height, actual.width):
         df = actual.height * actual.width - 1
     required(df >= 1, NA)
     required(all(one > 0 for one in wanted))
-    squares = math.fsum((a - e) ** 2 / e for a, e in zip(found, wanted, strict=True))
+    squares = math.fsum((a - e) ** 2 / e for a, e in zip(observed, wanted, strict=True))
     return float(gammaincc(df / 2, squares / 2))
 
 

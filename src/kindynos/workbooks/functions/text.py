@@ -81,7 +81,7 @@ def _proper(text: str) -> Value:
 @function("TRIM", "t")
 def _trim(text: str) -> Value:
     """Return a text without blanks around it, and single ones within."""
-    return " ".join(piece for piece in text.split(" ") if piece)
+    return " ".join(word for word in text.split(" ") if word)
 
 
 @function("CLEAN", "t")
@@ -97,10 +97,10 @@ def _exact(first: str, second: str) -> Value:
 
 
 @function("FIND", "tt[n]")
-def _find(piece: str, text: str, begin: float = 1.0) -> Value:
+def _find(sought: str, text: str, begin: float = 1.0) -> Value:
     """Return where a text is in another, from 1."""
     required(1 <= begin <= len(text) + 1, VALUE)
-    entry = text.find(piece, whole(begin) - 1)
+    entry = text.find(sought, whole(begin) - 1)
     required(entry >= 0, VALUE)
     return entry + 1
 
@@ -113,7 +113,7 @@ def wildcard(pattern: str) -> re.Pattern[str]:
     would not find more: so no pattern takes longer than its length times that of the text.
     """
     first, *others = _pieces(pattern)
-    text = first + "".join(f"(?>.*?{piece})" for piece in others[:-1])
+    text = first + "".join(f"(?>.*?{middle})" for middle in others[:-1])
     if others:
         text += f".*{others[-1]}" if others[-1] else ".*"
     return re.compile(text, re.I | re.S)
@@ -121,25 +121,25 @@ def wildcard(pattern: str) -> re.Pattern[str]:
 
 def _pieces(pattern: str) -> list[str]:
     """Return what stands between the * of a pattern, as regular expressions."""
-    answer, position = [""], 0
+    texts, position = [""], 0
     while position < len(pattern):
         letter = pattern[position]
         if letter == "~" and position + 1 < len(pattern) and pattern[position + 1] in "?*~":
             position += 1
-            answer[-1] += re.escape(pattern[position])
+            texts[-1] += re.escape(pattern[position])
         elif letter == "*":
-            answer.append("")
+            texts.append("")
         else:
-            answer[-1] += "." if letter == "?" else re.escape(letter)
+            texts[-1] += "." if letter == "?" else re.escape(letter)
         position += 1
-    return answer
+    return texts
 
 
 @function("SEARCH", "tt[n]")
-def _search(piece: str, text: str, begin: float = 1.0) -> Value:
+def _search(sought: str, text: str, begin: float = 1.0) -> Value:
     """Return where a text with wildcards is in another, whatever the capitals."""
     required(1 <= begin <= len(text) + 1, VALUE)
-    first, *others = _pieces(piece)
+    first, *others = _pieces(sought)
     # where the first piece comes first, the others come first after it, or nowhere
     parts = [f"(?>.*?({first}))", *(f"(?>.*?{other})" for other in others)]
     match = re.compile("".join(parts), re.I | re.S).match(text, whole(begin) - 1)
@@ -255,7 +255,7 @@ def _parted(text: str, mark: str, place: float, any_case: bool) -> int:
     number = whole(place)
     required(number != 0 and bool(mark), VALUE)
     pattern = re.compile(re.escape(mark), re.IGNORECASE if any_case else 0)
-    places = [found.start() for found in pattern.finditer(text)]
+    places = [match.start() for match in pattern.finditer(text)]
     if abs(number) > len(places):
         return -1
     return places[number - 1 if number > 0 else number]
@@ -281,8 +281,8 @@ def _textbefore(
     otherwise: Value = None,
 ) -> Value:
     """Return the text before its n-th mark."""
-    found = _parted(text, mark, place, any_case)
-    return text[:found] if found >= 0 else _unparted(text, to_end, otherwise)
+    parted = _parted(text, mark, place, any_case)
+    return text[:parted] if parted >= 0 else _unparted(text, to_end, otherwise)
 
 
 @function("TEXTAFTER", "tt[nbbe]")
@@ -295,8 +295,8 @@ def _textafter(
     otherwise: Value = None,
 ) -> Value:
     """Return the text after its n-th mark."""
-    found = _parted(text, mark, place, any_case)
-    return text[found + len(mark) :] if found >= 0 else _unparted("", to_end, otherwise)
+    parted = _parted(text, mark, place, any_case)
+    return text[parted + len(mark) :] if parted >= 0 else _unparted("", to_end, otherwise)
 
 
 @function("TEXTSPLIT", "te[ebbe]")
@@ -314,8 +314,8 @@ def _textsplit(
         if mark is None or mark == "":
             return [whole_text]
         flags = re.IGNORECASE if any_case else 0
-        found = re.split(re.escape(text_of(mark)), whole_text, flags=flags)
-        return [part for part in found if part] if skip else found
+        texts = re.split(re.escape(text_of(mark)), whole_text, flags=flags)
+        return [part for part in texts if part] if skip else texts
 
     required((beside is not None and beside != "") or below is not None, VALUE)
     rows: list[list[Value]] = [list(parts(line, beside)) for line in parts(text, below)]
