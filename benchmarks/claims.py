@@ -16,12 +16,14 @@ from scipy.special import ndtr
 import kindynos as kd
 from kindynos.fitting.doubts import series_doubts
 from kindynos.fitting.jointly import JointFit, copulas_of
+from kindynos.markets.supported import REJECTED, hardest_test
 from kindynos.markets.unsmoothing import unsmoothed
 from kindynos.reports.showing import report_of
 
 SHORT = "KINDYNOS_SHORT_BENCH" in os.environ
 RECORDS = 10 if SHORT else 200
 TRIALS = 1_000
+FAMILIES = ("gamma", "lognormal", "weibull", "normal", "exponential", "logistic")
 
 
 def said(result) -> str:
@@ -165,6 +167,74 @@ def smoothed(seed: int, gap: float) -> str:
     return "smoothed"
 
 
+def by_percentile(seed: int, gap: float) -> str:
+    """Two alternatives with payoffs of their own, by what one case in ten falls short of."""
+    payoffs = {"one": kd.Normal(0, 1), "two": kd.Normal(gap, 1)}
+    solution = kd.Decision("d", payoffs).solve("percentile", level=0.1, trials=TRIALS, seed=seed)
+    return said(solution)
+
+
+def widest(seed: int, gap: float) -> str:
+    """Two drivers whose width matters alike, or one whose width matters most."""
+    departed = model(f"(1 + {gap}) * x + y").robustness("v", trials=TRIALS, seed=seed)
+    return said(departed)
+
+
+def study(seed: int, gap: float) -> str:
+    """A study that costs as much as it is worth, 0.399 sds, or half of that."""
+    either = model("k * (x + y)")
+    compared = either.compare({"no": {"k": 0}, "yes": {"k": 1}}, TRIALS, seed, sampling="random")
+    worth = compared.worth_of_knowing("v", ["x"], study_cost={"x": 0.3989 * (1 - gap)})
+    return worth.loc["x", "pays"]
+
+
+def cause(seed: int, gap: float) -> str:
+    """A change that leaves the mean as it is, or moves it by a tenth of its sd."""
+    old = model("x + y")
+    new = old.replace(y=kd.Normal(gap, 1.1))
+    return said(kd.bridge(old, new, trials=TRIALS, seed=seed))
+
+
+def ranges(seed: int, gap: float) -> str:
+    """Twenty forecasts with the right ranges, or with ranges half as wide as they should be."""
+    generator = np.random.default_rng((5, seed))
+    actual = generator.normal(100, 10 * (1 + gap), 20)
+    reach = 10 * 1.2816
+    record = pd.DataFrame({"P10": 100 - reach, "P50": 100.0, "P90": 100 + reach, "actual": actual})
+    return " ".join(kd.track_record(record).sentences())
+
+
+def clearly(seed: int, gap: float) -> str:
+    """Sixty values of a gamma distribution taken for another one, or 600 of a lognormal."""
+    if gap:
+        values = kd.LogNormal(1.0, 1.0).sample(600, seed=seed)
+        return re.sub(
+            "lognormal fits clearly best", "plain", kd.fit_distributions(values, FAMILIES).verdict
+        )
+    verdict = kd.fit_distributions(kd.Gamma(4.0, 1.0).sample(60, seed=seed), FAMILIES).verdict
+    return re.sub("(?!gamma)[a-z ]+ fits clearly best", "plain", verdict)
+
+
+def dependent(seed: int, gap: float) -> str:
+    """A hundred values on their own, or each resting on the one before."""
+    values = np.random.default_rng((6, seed)).normal(size=100)
+    for place in range(1, 100) if gap else ():
+        values[place] += 0.6 * values[place - 1]
+    report = report_of(kd.fit_distributions(values, ["normal", "logistic"]))
+    return " ".join(line for section in report.sections for line in section.sentences)
+
+
+def spoken_against(seed: int, gap: float) -> str:
+    """Value at risk of calm normal returns by the method normal, or where the sd doubles."""
+    generator = np.random.default_rng((7, seed))
+    returns = 0.01 * generator.normal(size=500)
+    returns[250:] *= 1 + gap
+    dates = pd.bdate_range("2026-01-01", periods=501)
+    prices = kd.read_prices(pd.DataFrame({"a": 100 * np.exp(np.cumsum([0, *returns]))}, dates))
+    tests = kd.Portfolio(prices, shares={"a": 1}).backtests(250, 0.95)
+    return "speaks against" if hardest_test(tests)["normal"] < REJECTED else ""
+
+
 CLAIMS = (
     # what it says, the words of the claim, the record, and how large the thing is where it is plain
     ("best of two scenarios, random", r"Best on average is", scenarios("random"), 0.2),
@@ -181,6 +251,14 @@ CLAIMS = (
     ("counts scatter more than independent events", r"scatter more than", scatter, 1.0),
     ("a copula with a common tail joins columns", r"^(clayton|gumbel|t) joins", joined, 1.0),
     ("values are smoothed", r"smoothed", smoothed, 1.0),
+    ("best of two alternatives by a percentile", r"is best by", by_percentile, 0.4),
+    ("how wide one driver is matters most", r"matters most is how wide \w+ is", widest, 1.0),
+    ("a study pays", r"^yes", study, 0.4),
+    ("a change explains part of a difference", r"from y", cause, 0.1),
+    ("ranges are too narrow", r"should have been", ranges, 1.0),
+    ("one family fits clearly best", r"plain", clearly, 1.0),
+    ("values depend on those before them", r"Values depend", dependent, 1.0),
+    ("a test speaks against a method", r"speaks against", spoken_against, 1.0),
 )
 
 

@@ -3,6 +3,7 @@
 from dataclasses import replace
 
 import numpy as np
+import pandas as pd
 
 import kindynos as kd
 from tests.common import Case
@@ -41,6 +42,23 @@ class Errors(Case):
             gaps.append(found.attrs["worth"] - 2.48)
             errors.append(found.attrs["error"])
         self.assertCalibrated(gaps, errors)
+
+    def test_the_value_of_the_best_of_close_alternatives_has_an_error_that_holds(self):
+        for count, gap in ((2, 0.0), (5, 0.05), (3, 0.3)):
+            held, narrow = 0, 0
+            for seed in range(120):
+                payoffs = np.random.default_rng(seed).normal(size=(400, count))
+                payoffs[:, 0] += gap
+                columns = {f"a{place}": payoffs[:, place] for place in range(count)}
+                read = kd.read_trials(pd.DataFrame(columns))
+                value = (
+                    kd.Decision("d", {name: read[name] for name in columns}).solve(trials=400).value
+                )
+                held += value.low <= gap <= value.high
+                narrow += abs(float(value) - gap) <= value.error / 2
+            with self.subTest(count=count, gap=gap):
+                self.assertGreaterEqual(held, 105)
+                self.assertLessEqual(narrow, 100)
 
     def test_what_involves_no_draw_is_exact(self):
         event = kd.Event("demand", {"high": (0.4, 10.0), "low": (0.6, -6.0)})

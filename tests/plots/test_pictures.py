@@ -160,7 +160,7 @@ class Arguments(Case):
                         draw(value)
                     except kd.KindynosError as error:
                         self.assertIn(name, str(error))
-        with self.fails("bridge: answer must be a Bridge, not None"):
+        with self.fails("bridge: bridged must be a Bridge, not None"):
             kd.plots.bridge(None)
         with self.fails("ax must be an Axes"):
             kd.plots.density(kd.Normal(0, 1), ax=5)

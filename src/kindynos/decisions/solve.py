@@ -25,7 +25,7 @@ from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import Z, proportion, wilson
 from kindynos.inference.sample import Sample
 from kindynos.results.result import Result
-from kindynos.sampling.streams import Seed, checked_seed
+from kindynos.sampling.streams import Seed, checked_seed, stream
 from kindynos.studies.dominance import dominance_of_chances
 from kindynos.validate import (
     check_integer,
@@ -44,6 +44,8 @@ if TYPE_CHECKING:
 Path = tuple[str, ...]
 MOST_WAYS = 50_000  # in which all events can turn out, up to which each is looked at
 FRESH = 0x5DEECE66D  # changes the seed, for the draws on which the best is judged
+FOLDS = 10  # parts of the trials, each judged by what the others choose
+DRAWS = 2_000  # of the means of these parts
 CONSISTENT = ("mean", "certainty equivalent")
 
 
@@ -165,14 +167,17 @@ class Rollback:
             return sample.reached(self.level)
         return sample.tail_mean(self.level)
 
+    def in_payoffs(self, figure: float) -> float:
+        """Return a mean utility as the payoff that is worth as much; another mean as it is."""
+        return figure if self.utility is None or self.by == "mean" else self.utility.back(figure)
+
     def estimate(self, value: Any, weight: Any) -> Estimate:
         """Return what a value is worth, with its sampling error, in the units of the payoffs."""
         figure = self.figure(value, weight)
         if self.by in CONSISTENT:
             error = mean_error(self.draws, value, weight, figure)
-            back = self.utility.back if self.utility is not None and self.by != "mean" else float
-            ends = sorted(self.sign * back(figure + side * error) for side in (-1, 1))
-            return Estimate(self.sign * back(figure), ends[0], ends[1])
+            ends = sorted(self.sign * self.in_payoffs(figure + side * error) for side in (-1, 1))
+            return Estimate(self.sign * self.in_payoffs(figure), ends[0], ends[1])
         if self.draws.trials == 1:  # nothing was drawn
             return Estimate(self.sign * figure, self.sign * figure, self.sign * figure)
         ends = sorted(self.sign * end for end in self._ends(Sample.of(*value)))
@@ -187,6 +192,13 @@ class Rollback:
         reach = Z * sample.shortfalls(self.level)[1].deviation(True) / self.level
         mean = sample.tail_mean(self.level)
         return mean - reach, mean + reach
+
+
+def _chosen_by_others(means: Floats) -> NDArray[np.int64]:
+    """Return the alternative that is best by the other parts ``(parts, draws)`` from the means of
+    parts ``(parts, alternatives, draws)``.
+    """
+    return np.asarray((means.sum(axis=0) - means).argmax(axis=1))
 
 
 def _joined(parts: list[tuple[Floats, Floats]]) -> tuple[Floats, Floats]:
@@ -247,7 +259,7 @@ class Solution(Reported):
     def value(self) -> Estimate:
         """What the decision is worth, chosen well. The best of several looks better on the trials
         that chose it, so that where payoffs are drawn it is judged on fresh draws; where they are
-        results of a run, each half of these is judged by the choices that the other leads to.
+        results of a run, each tenth of the trials is judged by the choices of the others.
         """
         if self.by not in CONSISTENT or self.draws.trials == 1:
             return self.parts[()].value
@@ -257,14 +269,52 @@ class Solution(Reported):
             rolling = replace(self.rolling, draws=fresh)
             return rolling.estimate(self._brought(fresh, self.policy), 1.0)
         values = np.empty(self.draws.trials)
-        first = np.arange(self.draws.trials) % 2 == 0
-        for chosen_on, judged_on in ((first, ~first), (~first, first)):
-            part = replace(self.draws, chosen=np.flatnonzero(chosen_on))
+        fold = np.arange(self.draws.trials) % FOLDS
+        for number in range(FOLDS):
+            part = replace(self.draws, chosen=np.flatnonzero(fold != number))
             rolling = replace(self.rolling, draws=part, policy={}, parts=[], record=False)
             rolling.roll(self.decision.root, (), 1.0, 0.0)
-            rest = replace(self.draws, chosen=np.flatnonzero(judged_on))
-            values[judged_on] = self._brought(rest, rolling.policy)
-        return self.rolling.estimate(values, 1.0)
+            rest = replace(self.draws, chosen=np.flatnonzero(fold == number))
+            values[fold == number] = self._brought(rest, rolling.policy)
+        judged = self.rolling.estimate(values, 1.0)
+        wider, missed = self._price_of_choosing()
+        value, sign = float(judged), self.rolling.sign
+        low, high = (value + wider * (end - value) for end in (judged.low, judged.high))
+        figure = self.rolling.figure(values, 1.0)
+        gain = self.rolling.in_payoffs(figure + missed) - self.rolling.in_payoffs(figure)
+        return Estimate(value, low + min(sign * gain, 0.0), high + max(sign * gain, 0.0))
+
+    def _price_of_choosing(self) -> tuple[float, float]:
+        """Return what close alternatives do to the value of the best, where each part of the trials
+        is judged by the choices of the others: how much wider its error is than that of a mean,
+        since what a part says and how the others choose by it hang together; and by how much it
+        falls short of the best, since a part may miss it.
+
+        By draws of the means of all parts, normal with the covariance of the alternatives. For the
+        first, those that cannot be told from the best count as equal to it.
+        """
+        names = list(self.decision.alternatives)
+        brought = [self._brought(self.draws, {**self.policy, (): name}) for name in names]
+        payoffs = np.stack([np.broadcast_to(values, self.draws.trials) for values in brought])
+        covariance = np.cov(payoffs) / self.draws.trials
+        behind = payoffs.mean(axis=1) - payoffs.mean(axis=1).max()
+        best = int(behind.argmax())
+        variances = np.diagonal(covariance)
+        of_gap = variances + variances[best] - 2 * covariance[best]
+        told = np.abs(behind) > Z * np.sqrt(np.maximum(of_gap, 0.0))
+
+        generator = stream(self.draws.seed, "parts of the trials", 0)
+        spread = np.linalg.cholesky(covariance + 1e-10 * variances.max() * np.eye(len(names)))
+        normals = generator.standard_normal((FOLDS, len(names), DRAWS))
+        noise = math.sqrt(FOLDS) * spread @ normals
+        as_seen = _chosen_by_others(behind[:, None] + noise)
+
+        means = np.where(told, behind, 0.0)[:, None] + noise
+        chosen = _chosen_by_others(means)
+        judged = np.take_along_axis(means, chosen[:, None], axis=1)[:, 0]
+        alone = float(np.sqrt(variances[chosen].mean()))
+        wider = float(judged.mean(axis=0).std()) / alone if alone > 0 else 1.0
+        return max(wider, 1.0), -float(behind[as_seen].mean())
 
     def _brought(self, draws: DecisionDraws, policy: Mapping[Path, str]) -> Any:
         """Return what a policy brings in each trial of some draws, by the rule of the decision."""

@@ -32,7 +32,10 @@ if TYPE_CHECKING:
 CRITERIA = ("aic", "aicc", "bic")
 MOST_SAMPLES = 100_000  # of the bootstrap, each with fits of its own
 LEAST_WEIGHT = 1e-6  # of a part of the average
-CLOSE = 2.0  # of a criterion, within which the data cannot tell two distributions apart
+# Of a criterion, within which the data cannot tell two distributions apart: with 2, a wrong family
+# is said to fit clearly best in up to 18 % of samples of 40 values; with 4, in at most 3 %.
+CLOSE = 4.0
+MOST_NAMED = 5  # of those that the data cannot tell from the best
 FEW_COUNTS = 0.7  # distinct values a value, above which whole numbers are taken for measurements
 
 
@@ -166,7 +169,10 @@ class Ranking(Reported):
         ]
         count = f"{self.data.total:g} values"
         if near:
-            listed = near[0] if len(near) == 1 else ", ".join(near[:-1]) + " and " + near[-1]
+            named = near if len(near) <= MOST_NAMED else near[: MOST_NAMED - 1]
+            more = [f"{len(near) - len(named)} more"] if len(near) > len(named) else []
+            *first, last = [*named, *more]
+            listed = f"{', '.join(first)} and {last}" if first else last
             text = f"{count} cannot tell {self.best.label} from {listed}; "
             text += "average() weighs them all (--average with --as-driver)"
         else:

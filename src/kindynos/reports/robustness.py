@@ -6,6 +6,8 @@ import math
 from collections.abc import Sequence
 from dataclasses import replace
 
+import numpy as np
+import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
@@ -124,10 +126,23 @@ def robustness_answer(robustness: Robustness) -> list[str]:
             )
     single = robustness.moved(tail).filter(items=robustness.singles, axis=0)
     single = single[(single["low"] > 0) | (single["high"] < 0)]
-    if len(single):
-        name = str(single["difference"].abs().idxmax()).rsplit(" x ", 1)[0]
-        sentences.append(f"What matters most is how wide {name.replace('_', ' ')} is.")
-    return sentences + _needed(robustness)
+    return [*sentences, *_matters_most(single), *_needed(robustness)]
+
+
+def _matters_most(single: pd.DataFrame) -> list[str]:
+    """Return the driver whose width moves the figure most, or the two that cannot be told apart."""
+    if not len(single):
+        return []
+    sizes = single["difference"].abs().sort_values(ascending=False)
+    errors = (single["high"] - single["low"]).loc[sizes.index] / 2
+    behind = sizes.iloc[0] - sizes
+    close = sizes.index[behind <= np.hypot(errors, errors.iloc[0])]
+    names = [str(name).rsplit(" x ", 1)[0].replace("_", " ") for name in close]
+    if len(names) == 1:
+        return [f"What matters most is how wide {names[0]} is."]
+    if len(names) == 2:
+        return [f"What matters most is how wide {names[0]} and {names[1]} are."]
+    return []
 
 
 def _needed(robustness: Robustness) -> list[str]:
