@@ -17,7 +17,18 @@ from kindynos.inference.estimates import Estimate, symmetrical
 
 UPPER = 0.975  # the level of the upper end
 Z = float(ndtri(UPPER))  # the normal point, 1.96
+CLAIMED = 1.15  # 95 % errors beyond which a difference is claimed: falsely in 2.4 % of cases
 FEWEST_FOR_FISHER = 200  # values below which no error of a correlation is given
+
+
+def is_claimed(difference: float, error: float) -> bool:
+    """Return whether a sentence may say that a difference with a 95 % error is there. At the error
+    itself such claims were false in 5 to 8 % of 200 records; at most 5 % may be.
+
+    >>> is_claimed(2.0, 1.8), is_claimed(-2.0, 1.7)
+    (False, True)
+    """
+    return abs(difference) > CLAIMED * error
 
 
 def t_point(degrees: float) -> float:

@@ -28,6 +28,7 @@ from kindynos.formatting import (
     threshold,
 )
 from kindynos.inference.estimates import Estimate, symmetrical
+from kindynos.inference.intervals import is_claimed
 from kindynos.inference.sample import FEWEST
 from kindynos.program.program import Program
 from kindynos.reports import lumps
@@ -296,7 +297,7 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
     if others:
         second = others[0]
         gap = solution.lead(best, second)
-        if gap > gap.error:
+        if float(gap) > 0 and is_claimed(float(gap), gap.error):
             size = amount(gap, unit)
             lead = f"{_upper(best)} is best {rule}, by {size} over {second}"
         else:

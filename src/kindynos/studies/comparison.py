@@ -21,7 +21,7 @@ from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ParameterError, RunError
 from kindynos.formatting import per_cent
 from kindynos.inference.estimates import Estimate, symmetrical
-from kindynos.inference.intervals import Z
+from kindynos.inference.intervals import Z, is_claimed
 from kindynos.results.calculation import statement
 from kindynos.results.figures import CONDITIONS, DEFAULT, ReportedFigure, TableSpec, figure_records
 from kindynos.results.read_trials import ReadTrials
@@ -60,8 +60,11 @@ class Best:
 
     @property
     def certain(self) -> bool:
-        """Whether the 95 % interval of the difference lies above 0."""
-        return self.ahead.low > 0
+        """Whether it may be said to be best: the 95 % interval of the difference, wider by the
+        margin of claims, lies above 0.
+        """
+        ahead = float(self.ahead)
+        return ahead > 0 and is_claimed(ahead, ahead - self.ahead.low)
 
 
 @checked_init

@@ -20,6 +20,7 @@ from kindynos.canvas import Axes
 from kindynos.delegation import Reported, delegated_to
 from kindynos.engine.workers import run_batches, usable_cpus
 from kindynos.errors import ModelError, ParameterError, RunError
+from kindynos.inference.intervals import CLAIMED
 from kindynos.validate import checked, finite, instance, invalid_argument
 
 MOST_POINTS = 1_000_000
@@ -146,7 +147,7 @@ class Sweep(Reported):
     def behind(self, output: str | None = None) -> pd.DataFrame:
         """Return by how much each point falls short of the best, a DataFrame: ``gap``, its
         ``error`` on the same draws (NaN where it is not known, 0 of a base case), and whether the
-        two can be ``told apart``.
+        two can be ``told apart``, for which the gap must be 1.15 times its error.
         """
         name = self.output(output)
         best = int(self.best(name).name)  # type: ignore[call-overload]
@@ -159,7 +160,7 @@ class Sweep(Reported):
             alone = self.errors[name] + self.errors.loc[best, name]
             error = pd.Series([self._reach(name, best, at) for at in column.index]).fillna(alone)
             error[best] = 0.0
-        told = ~(pd.Series(gap, column.index) <= error)  # also of a point without a value
+        told = ~(pd.Series(gap, column.index) <= CLAIMED * error)  # also of one without a value
         return self.points.assign(gap=gap, error=error, **{"told apart": told})
 
     def _reach(self, name: str, first: int, second: int) -> float:
