@@ -29,10 +29,12 @@ from contextlib import suppress
 from functools import partial
 from pathlib import Path
 
+import cloudpickle
 import numpy as np
 import pandas as pd
 
 import kindynos as kd
+from benchmarks.good_calls import NoGoodCallError, good_call
 from benchmarks.timing import SHORT
 from kindynos.errors import DataWarning, FitWarning
 from kindynos.model.file import model_from_text
@@ -275,62 +277,98 @@ def models(rng: random.Random) -> Wrong | None:
 
 # Calls
 # ------------------------------------------------------------------------------------------
+def hostile_values() -> list[object]:
+    """Return values of many kinds, hardly any of which a given argument takes."""
+    return [
+        0,
+        1,
+        -1,
+        3,
+        2.5,
+        0.05,
+        -0.5,
+        1e308,
+        1e-320,
+        float("nan"),
+        float("inf"),
+        10**30,
+        True,
+        None,
+        "",
+        "x",
+        b"x",
+        [],
+        [1.0],
+        [1, 2, 3],
+        [-100, 60, 60],
+        [[1, 2], [3]],
+        [[1, 2], [3, 4]],
+        (0.1, 0.2),
+        {},
+        {"a": 1},
+        {1, 2},
+        object(),
+        lambda *x: x,
+        np.ones(3),
+        np.ones((5, 3)),
+        np.ones((0, 3)),
+        np.array([]),
+        np.ones((2, 2, 2)),
+        np.array(["a"]),
+        np.array([1 + 2j]),
+        np.array([None, 1]),
+        np.ma.array([1.0, 2.0, 3.0], mask=[0, 1, 0]),
+        np.array([np.nan, 1.0, -2.0]),
+        np.float32(1.5),
+        np.array(["2020-01-01"], dtype="M8[D]"),
+        pd.Series([1.0, -2.0, 3.0]),
+        pd.DataFrame({"a": [1.0, 2.0], "b": [2.0, 1.0]}),
+        pd.Series(["a", "b"]),
+        pd.Timestamp("2020-01-01"),
+        range(4),
+        kd.Normal(0, 1),
+        kd.RandomWalk(1.0, 0.0, 1.0),
+        slice(3),
+        np.random.default_rng(0).standard_normal(60),
+        np.exp(np.cumsum(np.random.default_rng(0).standard_normal(60) / 100)),
+        "\x00",
+        "x" * 5_000,
+        "../x",
+        -(10**30),
+        -0.0,
+        complex(1, 2),
+        frozenset(),
+        {"a": {"b": 1}},
+        {1: 2},
+        iter([1, 2]),
+        ...,
+        np.int64(3),
+        np.zeros(3),
+        np.full(3, np.inf),
+        np.arange(20_000),
+        pd.Series([1.0, 2.0], ["a", "a"]),
+        pd.DataFrame(),
+        pd.Index([1, 2]),
+        pd.NaT,
+        Path("x"),
+        kd.Poisson(2.0),
+        kd.Estimate(1.0, 0.5, 1.5),
+        _Hostile(),
+    ]
+
+
+class _Hostile:
+    """An argument that cannot even be shown."""
+
+    def __repr__(self) -> str:
+        raise RuntimeError("no repr")
+
+    def __len__(self) -> int:
+        raise RuntimeError("no length")
+
+
 def _arguments(rng: random.Random) -> object:
-    return rng.choice(
-        [
-            0,
-            1,
-            -1,
-            3,
-            2.5,
-            0.05,
-            -0.5,
-            1e308,
-            1e-320,
-            float("nan"),
-            float("inf"),
-            10**30,
-            True,
-            None,
-            "",
-            "x",
-            b"x",
-            [],
-            [1.0],
-            [1, 2, 3],
-            [-100, 60, 60],
-            [[1, 2], [3]],
-            [[1, 2], [3, 4]],
-            (0.1, 0.2),
-            {},
-            {"a": 1},
-            {1, 2},
-            object(),
-            lambda x: x,
-            np.ones(3),
-            np.ones((5, 3)),
-            np.ones((0, 3)),
-            np.array([]),
-            np.ones((2, 2, 2)),
-            np.array(["a"]),
-            np.array([1 + 2j]),
-            np.array([None, 1]),
-            np.ma.array([1.0, 2.0, 3.0], mask=[0, 1, 0]),
-            np.array([np.nan, 1.0, -2.0]),
-            np.float32(1.5),
-            np.array(["2020-01-01"], dtype="M8[D]"),
-            pd.Series([1.0, -2.0, 3.0]),
-            pd.DataFrame({"a": [1.0, 2.0], "b": [2.0, 1.0]}),
-            pd.Series(["a", "b"]),
-            pd.Timestamp("2020-01-01"),
-            range(4),
-            kd.Normal(0, 1),
-            kd.RandomWalk(1.0, 0.0, 1.0),
-            slice(3),
-            np.random.default_rng(0).standard_normal(60),
-            np.exp(np.cumsum(np.random.default_rng(0).standard_normal(60) / 100)),
-        ]
-    )
+    return rng.choice(hostile_values())
 
 
 FILES = {"load_model", "open_run", "read_prices"}  # have a class of their own
@@ -460,9 +498,60 @@ def calls(rng: random.Random) -> Wrong | None:
     with contextlib.redirect_stdout(io.StringIO()):  # results that show themselves
         problem = outcome(lambda: thing(*positional, **named), 10.0)
     shown = ", ".join(
-        [*(f"{a!r:.40}" for a in positional), *(f"{key}={a!r:.40}" for key, a in named.items())]
+        [*map(_shown, positional), *(f"{key}={_shown(value)}" for key, value in named.items())]
     )
     return problem and (f"{name}({shown})", problem)
+
+
+def arguments(rng: random.Random) -> Wrong | None:
+    """A good call of a public function with one of its arguments replaced by something hostile:
+    none of the good arguments may change.
+    """
+    TARGETS[:] = TARGETS or targets()
+    name, thing = rng.choice(TARGETS)
+    try:
+        good = good_call(name, thing)
+    except NoGoodCallError:
+        return None
+    kinds = (inspect.Parameter.POSITIONAL_OR_KEYWORD, inspect.Parameter.KEYWORD_ONLY)
+    names = [
+        parameter.name
+        for parameter in inspect.signature(thing).parameters.values()
+        if parameter.kind in kinds and parameter.name not in ("workers", "executor")
+    ]
+    if not names:
+        return None
+    replaced, value = rng.choice(names), _arguments(rng)
+    good.pop(replaced, None)
+    before = pickled(good)
+    here = os.getcwd()
+    with tempfile.TemporaryDirectory() as folder, contextlib.redirect_stdout(io.StringIO()):
+        os.chdir(folder)
+        try:
+            problem = outcome(lambda: thing(**good, **{replaced: value}), 10.0)
+        finally:
+            os.chdir(here)
+    if problem is None and pickled(good) != before:
+        problem = "an argument was changed"
+    return problem and (f"{name}({replaced}={_shown(value)})", problem)
+
+
+def pickled(values: dict[str, object]) -> list[bytes]:
+    """Return what plain values hold: our own objects may remember what was asked of them."""
+    written = []
+    kinds = (list, dict, set, np.ndarray, pd.DataFrame, pd.Series)
+    for value in (value for value in values.values() if isinstance(value, kinds)):
+        with suppress(Exception):
+            plain = value.to_dict() if isinstance(value, pd.DataFrame | pd.Series) else value
+            written.append(cloudpickle.dumps(plain))
+    return written
+
+
+def _shown(value: object) -> str:
+    try:
+        return f"{value!r:.60}"
+    except RuntimeError:
+        return "what cannot be shown"
 
 
 # Files
@@ -749,6 +838,7 @@ CLASSES: dict[str, tuple[Callable[[random.Random], Wrong | None], int]] = {
     "formulas": (formulas, 100_000),
     "models": (models, 50_000),
     "calls": (calls, 100_000),
+    "arguments": (arguments, 20_000),
     "saved": (saved, 1_000),
     "prices": (prices, 1_000),
     "tables": (tables, 2_000),

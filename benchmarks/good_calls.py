@@ -17,6 +17,7 @@ from kindynos.results.figures import TableSpec
 
 DAYS = pd.bdate_range("2026-01-01", periods=60)
 WALK = np.exp(np.cumsum(np.random.default_rng(2).standard_normal(60) / 100))
+STEPS = np.random.default_rng(3).normal(0, 0.01, (200, 2))
 MONTHS = pd.Series(100 + WALK, pd.date_range("2020-01-31", periods=60, freq="ME"), name="sales")
 EVENT = kd.Event("e", {"x": (0.5, 1.0), "y": (0.5, 3.0)})
 SIGNALS = {"good": {"x": 0.8, "y": 0.1}, "bad": {"x": 0.2, "y": 0.9}}
@@ -169,7 +170,6 @@ OF: dict[str, dict[str, Any]] = {
     "arima.chance": {"time": 1.0, "above": 0.0},
     "backtest": {"returns": pd.Series(WALK / 100, DAYS)},
     "bridge": {"old": MODEL, "new": MODEL.replace(fare=3.0), "trials": 60},
-    "cohort.by_age": {"leaving": {"a": 0.1, "b": 0.2}},
     "compare": {"runs": {"one": READ, "two": READ}, "outcome": "a"},
     "comparison.chance": {"condition": "y > 1", "above": None},
     "comparison.row_differences": {"outcome": "row"},
@@ -180,7 +180,7 @@ OF: dict[str, dict[str, Any]] = {
     "fit_jointly": {"records": lambda: pd.DataFrame(np.random.default_rng(6).normal(size=(80, 2)))},
     "fit_series": {"candidates": ["arima (1,0,0)"], "rolling": False, "season": 0},
     "fitted.chance": {"time": 1.0, "above": 1.0},
-    "forecast": {"process": "arima (1,0,0)", "season": 0, "rolling": False, "paths": 200},
+    "forecast": {"process": "arima (1,0,0)", "season": 0, "rolling": False},
     "from_percentiles": {"name": "normal", "percentiles": {10: 1.0, 90: 3.0}},
     "frontier": {"source": PRICES.subset(["shipyard", "wind_farm"]), "points": 3},
     "gamma.chance": {"above": 1.0},
@@ -188,16 +188,10 @@ OF: dict[str, dict[str, Any]] = {
     "load_decision": {"path": str(kd.demo_file("new_route.toml"))},
     "model.claims": {"name": "fires", "count": kd.Poisson(2.0), "size": kd.Exponential(3.0)},
     "model.driver": {"name": "new"},
-    "model.drivers_from": {
-        "source": lambda: pd.DataFrame(
-            {"name": ["p", "q"], "distribution": "normal", "mean": 1.0, "sd": 2.0}
-        )
-    },
+    "model.drivers_from": {"source": str(kd.demo_file("terminal_items.csv"))},
     "model.frontier": {"what": "mean y", "against": "sd y", "trials": 60},
-    "model.optimize": {"maximize": "mean y", "trials": 60, "evaluations": 6},
-    "model.policy": {},
+    "model.optimize": {"maximize": "mean y", "trials": 60, "evaluations": 10},
     "model.solve": {"name": "fare", "mean": 2.0, "trials": 60},
-    "open_parts": {"folder": "parts"},
     "paths.outcome": {"function": lambda: lambda prices: prices[:, -1].sum(axis=0)},
     "portfolio.against": {"benchmark": "shipyard"},
     "portfolio.bridge": {"earlier": lambda: kd.Portfolio(PRICES, shares={"shipyard": 5})},
@@ -213,9 +207,9 @@ OF: dict[str, dict[str, Any]] = {
     "read.percentile": {"name": "a"},
     "read.scatter": {"x": "a", "y": "b"},
     "read.sensitivity": {"name": "a"},
-    "read_series": {"source": lambda: MONTHS},
+    "read_series": {"source": str(kd.demo_file("passengers.csv"))},
     "read_trials": {"source": lambda: pd.DataFrame({"a": [1.0, 2.0, 3.0]})},
-    "read_values": {"source": lambda: WALK},
+    "read_values": {"source": str(kd.demo_file("repair_bills.csv"))},
     "read_workbook": {"source": str(kd.demo_file("purser.xlsx"))},
     "result.chance": {"above": 1.0},
     "result.statistic": {"name": "mean"},
@@ -226,16 +220,21 @@ OF: dict[str, dict[str, Any]] = {
     "run.joint": {"x": "d", "y": "y"},
     "run.row": {"name": "row"},
     "run.shocks": {"name": "d"},
-    "run.to_frame": {},
     "run.extend": {"trials": 400},
     "solution.lead": {"name": "a", "other": "b"},
     "sweep": {"function": lambda: lambda fare: {"y": fare}, "fare": [1.0, 2.0]},
+    "cohort.by_age": {"leaving": [0.1, 0.2, 1.0]},
+    "moments.shrunk": {"weight": 0.5},
+    "model.loans": {"source": str(kd.demo_file("berth_loans.csv"))},
+    "model.sweep": {"fare": [1.0, 2.0], "trials": 60},
+    "model.given": {"x": 1.0},
+    "run.workbook": {"path": "book.xlsx"},
     "walk.chance": {"time": 1.0, "above": 1.0},
 }
 OF |= {f"{owner}.chance": {"above": 1.0} for owner in ("Normal()", "Poisson()")}
 
 
-class NoGoodCall(Exception):
+class NoGoodCallError(Exception):
     """There is no good call of a function."""
 
 
@@ -249,6 +248,6 @@ def good_call(name: str, thing: Callable[..., Any]) -> dict[str, Any]:
             continue
         if parameter.default is parameter.empty and parameter.name not in arguments:
             if parameter.name not in BY_NAME:
-                raise NoGoodCall(f"{name}: {parameter.name}")
+                raise NoGoodCallError(f"{name}: {parameter.name}")
             arguments[parameter.name] = BY_NAME[parameter.name]()
     return arguments

@@ -274,7 +274,7 @@ def check_call(function: Callable[..., Any], /, *arguments: Any, **named: Any) -
     open_ended = {p.kind for p in all_of_them}
     if values and values[0].name in ("self", "cls", "sample"):  # what the caller did not write
         values, arguments = values[1:], arguments[1:]
-    by_place = [p.name for p in values if p.kind is not p.KEYWORD_ONLY]
+    placed = [p.name for p in values if p.kind is not p.KEYWORD_ONLY]
     usage = ", ".join(
         p.name + ("=" if p.kind is p.KEYWORD_ONLY or p.default is not p.empty else "")
         for p in values
@@ -284,14 +284,14 @@ def check_call(function: Callable[..., Any], /, *arguments: Any, **named: Any) -
             raise ParameterError(
                 f"takes no {name!r}", name=name, unknown=name, known=[p.name for p in values]
             )
-    if len(arguments) > len(by_place) and Parameter.VAR_POSITIONAL not in open_ended:
+    if len(arguments) > len(placed) and Parameter.VAR_POSITIONAL not in open_ended:
         count = f"{len(arguments)} argument{'' if len(arguments) == 1 else 's'} without a name"
         raise ParameterError(f"takes {usage or 'no arguments'}, and has {count}")
-    missing = [
-        p.name for p in values[len(arguments) :] if p.default is p.empty and p.name not in named
-    ]
-    if missing:
-        raise ParameterError(f"lacks {missing[0]!r}; it takes {usage}", name=missing[0])
+    for parameter in values[len(arguments) :]:
+        name, by_name = parameter.name, parameter.kind is not parameter.POSITIONAL_ONLY
+        if parameter.default is parameter.empty and not (by_name and name in named):
+            by_place = "" if by_name or name not in named else ", given without its name"
+            raise ParameterError(f"lacks {name!r}{by_place}; it takes {usage}", name=name)
 
 
 def flag(name: str, value: Any) -> bool:
@@ -326,7 +326,32 @@ _ARGUMENTS: dict[str, Rule] = {
     "ProperFraction": proper_fraction,
     "Level": confidence_level,
     "bool": flag,
+    "str": lambda name, value: instance(name, value, str, "a text"),
 }
+
+
+def _rule_of(annotation: Any) -> Rule | None:
+    """Return the check of an argument by its annotation, None for one that has none."""
+    if not isinstance(annotation, str):
+        return None
+    plain, optional, _ = annotation.partition(" | None")
+    is_function = plain.startswith("Callable[") or plain == "Progress"
+    rule = _called_back if is_function else _ARGUMENTS.get(plain)
+    if rule is None or (optional and not annotation.endswith(" | None")):
+        return None
+    return partial(_unless_none, rule) if optional else rule
+
+
+def _called_back(name: str, value: Any) -> Any:
+    """Return ``value``; it must be a function."""
+    if not callable(value):
+        raise invalid_argument(name, "a function", value)
+    return value
+
+
+def _unless_none(rule: Rule, name: str, value: Any) -> Any:
+    """Return ``value`` by a rule, or None."""
+    return None if value is None else rule(name, value)
 
 
 def checked(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:
@@ -351,13 +376,9 @@ def checked(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer
     """
     placed = unwrap(function).__code__.co_argcount  # others are given by name alone
     rules = [
-        (
-            position if position < placed else sys.maxsize,
-            name,
-            _ARGUMENTS[function.__annotations__[name]],
-        )
+        (position if position < placed else sys.maxsize, name, rule)
         for position, name in enumerate(_parameters(function))
-        if function.__annotations__.get(name) in _ARGUMENTS
+        if (rule := _rule_of(function.__annotations__.get(name))) is not None
     ]
 
     @wraps(function)
@@ -377,8 +398,22 @@ def checked(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer
         except KindynosError:
             with concerning(_called(function, arguments)):
                 raise
+        except Exception:
+            with concerning(_called(function, arguments)):
+                _check_shown(arguments, named)
+            raise
 
     return cast("Callable[Arguments, Answer]", call)
+
+
+def _check_shown(arguments: Sequence[Any], named: Mapping[str, Any]) -> None:
+    """Raise ParameterError for an argument that no message can show, since its repr fails."""
+    for value in (*arguments, *named.values()):
+        try:
+            repr(value)
+        except Exception as error:
+            problem = f"an argument of the type {type(value).__name__} cannot be shown: {error}"
+            raise ParameterError(problem) from None
 
 
 def checked_init(kind: type[Kind]) -> type[Kind]:

@@ -29,7 +29,7 @@ from kindynos.cohorts.stating import (
 from kindynos.delegation import Inline, delegated_to
 from kindynos.errors import ParameterError
 from kindynos.sampling.streams import Seed, checked_seed, stream
-from kindynos.validate import Count, check_integer, checked, checked_init, mapping
+from kindynos.validate import Count, check_integer, checked, checked_init, invalid_argument, mapping
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -472,7 +472,7 @@ class Cohort(Inline):
         if self.periods is not None or self.names:
             raise ParameterError("needs chances that are numbers, alike in all periods")
         if not isinstance(leaving, list | tuple) or not leaving:
-            raise ParameterError(f"leaving must be a list of chances by state, not {leaving!r:.60}")
+            raise invalid_argument("leaving", "a list of chances by state", leaving)
         ages = [mapping("leaving", row, "chances by state") for row in leaving]
         fresh = [f"{state} {age}" for age in range(1, len(ages) + 1)]
         states = [name for old in self.states for name in (fresh if old == state else [old])]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
-from kindynos.validate import array_of, checked
+from kindynos.validate import array_of, check_integer, checked, invalid_argument
 
 ROUNDED = 1e-12  # by which a correlation may be off because it was worked out
 SINGULAR = 1e-10  # an eigenvalue above minus this counts as not negative
@@ -87,6 +87,22 @@ def conflicting_pairs(
     ]
 
 
+def _places(fixed: Any, count: int) -> list[tuple[int, int]]:
+    """Return the places of entries in a matrix; raises ParameterError for what is none."""
+    rule = f"pairs of whole numbers from 0 to {count - 1}"
+    if not isinstance(fixed, Collection) or isinstance(fixed, str | bytes | Mapping):
+        raise invalid_argument("fixed", rule, fixed)
+    places = []
+    for pair in fixed:
+        if not isinstance(pair, tuple | list) or len(pair) != 2:
+            raise invalid_argument("fixed", rule, fixed)
+        i, j = (check_integer("fixed", place, least=0) for place in pair)
+        if max(i, j) >= count:
+            raise invalid_argument("fixed", rule, fixed)
+        places.append((i, j))
+    return places
+
+
 @checked
 def nearest_correlation(
     matrix: ArrayLike, weights: ArrayLike | None = None, fixed: Collection[tuple[int, int]] = ()
@@ -116,7 +132,8 @@ def nearest_correlation(
         raise ParameterError(f"weights must be {count} numbers above 0, not {weights!r:.60}")
     root = np.sqrt(np.outer(weight, weight))
     is_stated = np.eye(count, dtype=bool)
-    for i, j in fixed:
+    places = _places(fixed, count)
+    for i, j in places:
         is_stated[i, j] = is_stated[j, i] = True
     target, correction = start.copy(), np.zeros_like(start)
     for _ in range(STEPS):
@@ -130,7 +147,7 @@ def nearest_correlation(
         target = displaced
     if np.abs(np.where(is_stated, start, projected) - projected).max() > 1e-4:
         raise ParameterError("no correlation matrix has these fixed entries; fix fewer")
-    if fixed:
+    if places:
         return _lifted(np.where(is_stated, start, projected))
     values, vectors = np.linalg.eigh((projected + projected.T) / 2)
     # what the iteration leaves below 0 is rounding

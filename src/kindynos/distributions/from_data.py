@@ -26,7 +26,7 @@ def numbers(name: str, values: Any, least: int = 1) -> tuple[float, ...]:
     than ``least``.
     """
     check_length(name, values)
-    if isinstance(values, str) or not hasattr(values, "__len__"):
+    if isinstance(values, str) or not (hasattr(values, "__len__") and hasattr(values, "__iter__")):
         raise invalid_argument(name, "a list of numbers", values)
     listed = tuple(finite(f"{name}[{i}]", value) for i, value in enumerate(values))
     if len(listed) < least:

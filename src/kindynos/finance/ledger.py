@@ -50,6 +50,8 @@ def roll_forward(
         raise ParameterError(
             "shortfall=True needs floor=, below which nothing is paid, such as floor=0"
         )
+    if periods is not None:
+        check_integer("periods", periods, least=1)
     rates, flows = _rows(array_of("rate", rate), array_of("flow", flow), periods)
     first = _per_trial("opening", opening)
     lowest = None if floor is None else _per_trial("floor", floor)

@@ -12,7 +12,7 @@ import numpy as np
 from kindynos.errors import DataWarning, ParameterError
 from kindynos.fitting.dates import DatedSeries, dated_series
 from kindynos.tables.reader import read_table
-from kindynos.validate import Count, checked, one_of
+from kindynos.validate import Count, checked, mapping, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -63,7 +63,8 @@ def calendar_regressors(
             by_name["working days"] = counts[:5].sum(axis=0) - 2.5 * counts[5:].sum(axis=0)
         else:
             by_name = {f"{label}s": counts[i] - counts[6] for i, label in enumerate(WEEKDAYS)}
-    for name, given in (holidays or {}).items():
+    of_name = {} if holidays is None else mapping("holidays", holidays, "dates by name")
+    for name, given in of_name.items():
         by_name[str(name)] = _counted(str(name), given, begins, ends)
     if not by_name:
         raise ParameterError(

@@ -369,7 +369,7 @@ class Portfolio(Reported):
         self, window: Window, every: ReturnPeriod | None, method: Method, level: float
     ) -> Exposure:
         """Return what a method's figure is taken from: of the worst stretch, that method's own."""
-        if window == WORST:
+        if isinstance(window, str) and window == WORST:
             return worst_stretch(self._whole_history(every), method, level)
         return self.exposure(window, every)
 
@@ -613,10 +613,8 @@ class Portfolio(Reported):
         instance("benchmark", benchmark, str, "the name of an instrument")
         both = self.market.subset(list(dict.fromkeys([*self.instruments, benchmark]))).every(every)
         moves = pd.DataFrame(both.moves, both.dates[1:], both.instruments)
-        if isinstance(window, str):
+        if window is not None:
             moves = moves[moves.index.isin(self.exposure(window, every).dates)]
-        else:
-            moves = moves.iloc[0 if window is None else -window :]
         base, label = self.base
         if base <= 0:
             raise ParameterError(f"the {label} is {base:g}, which has no returns")
@@ -824,6 +822,7 @@ class Portfolio(Reported):
         exposure = self.exposure(every=every)
         return backtest_table(all_backtests(exposure, window, at, profits, horizon=horizon))
 
+    @checked
     @with_memory
     def supported_method(
         self,
@@ -865,7 +864,7 @@ class Portfolio(Reported):
         level: float = 0.99,
         method: RiskMethod = "historical",
         window: Window = None,
-        horizon: int = 1,
+        horizon: Count = 1,
         every: ReturnPeriod | None = None,
         **options: Any,
     ) -> pd.DataFrame:

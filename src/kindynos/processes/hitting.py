@@ -73,7 +73,8 @@ def simulated_hit_probability(
         for (before, after), sd in zip(pairwise(gaps), spread, strict=True):
             reached = (before <= 0) | (after <= 0)
             within_reach = np.maximum(before, 0) * np.maximum(after, 0)
-            kept *= -np.expm1(-2 * within_reach / np.maximum(sd**2, 1e-300))
+            with np.errstate(over="ignore"):  # of a level that is hardly ever reached
+                kept *= -np.expm1(-2 * within_reach / np.maximum(sd**2, 1e-300))
             kept[reached] = 0.0
         missed[span] = kept
 

@@ -177,7 +177,7 @@ class PathSet:
         import pandas as pd
 
         shared_shocks = self._shared_shocks(positive("dt", dt))
-        with np.errstate(over="ignore", invalid="ignore"):
+        with np.errstate(all="ignore"):
             matrix = (
                 self.correlation * of_changes(list(self.processes.values()), dt)
                 if shared_shocks is None
@@ -201,7 +201,10 @@ class PathSet:
 
     def _in_period(self, dt: float) -> Floats:
         """Return the correlations of the shocks of periods ``dt`` long."""
-        matrix: Floats = self.correlation * over_a_period(list(self.processes.values()), dt)
+        with np.errstate(all="ignore"):
+            matrix: Floats = self.correlation * over_a_period(list(self.processes.values()), dt)
+        if not np.isfinite(matrix).all():
+            raise ParameterError(f"periods {dt:g} long are too short to be worked out")
         return repaired(matrix)
 
     def _tell(self, shared_shocks: SharedShocks, requested: Floats) -> None:

@@ -32,6 +32,7 @@ from kindynos.validate import (
     checked_init,
     finite,
     fraction,
+    invalid_argument,
     one_of,
     positive,
 )
@@ -44,6 +45,8 @@ def _weight(name: str, value: Any) -> float | None:
 
 
 def _seasonal(name: str, values: Any) -> tuple[float, ...]:
+    if not isinstance(values, Sequence | np.ndarray) or isinstance(values, str):
+        raise invalid_argument(name, "the states of one season", values)
     return tuple(finite(f"{name}[{i}]", value) for i, value in enumerate(values))
 
 

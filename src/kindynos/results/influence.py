@@ -29,7 +29,11 @@ def sd_terms(sample: Sample) -> Floats:
 
 
 def quantile_slope(sample: Sample, level: float) -> float:
-    """Return the slope of the quantile function at a level, 1 / density."""
+    """Return the slope of the quantile function at a level, 1 / density; NaN at its ends, 0 and 1,
+    which have no error.
+    """
+    if not 0 < level < 1:
+        return math.nan
     reach = min(level, 1 - level) * min(0.5, 2 * sample.count ** (-1 / 3))
     low, high = sample.quantile(level - reach), sample.quantile(level + reach)
     with np.errstate(invalid="ignore"):

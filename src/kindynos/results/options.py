@@ -76,7 +76,21 @@ class SimulationOptions:
     begun: float = field(default_factory=time.monotonic, repr=False, compare=False)
 
     def __post_init__(self) -> None:
-        """Have ``progress`` stop the work when its time is over."""
+        """Check every setting but the seed, raising ParameterError for a wrong one, and have
+        ``progress`` stop the work when its time is over.
+        """
+        check_integer("trials", self.trials, least=1)
+        check_integer("max_trials", self.max_trials, least=1)
+        if self.workers is not None:
+            check_integer("workers", self.workers, least=1)
+        one_of("on_bad", self.on_bad, ("count", "error"))
+        one_of("on_broken", self.on_broken, ("count", "error"))
+        if self.executor is not None and not isinstance(self.executor, Executor):
+            raise invalid_argument("executor", "a concurrent.futures.Executor", self.executor)
+        for name in ("progress", "on_start", "on_finish"):
+            function = getattr(self, name)
+            if function is not None and not callable(function):
+                raise invalid_argument(name, "a function", function)
         if self.max_seconds is None or isinstance(self.progress, _StopAt):
             return
         end = self.begun + positive("max_seconds", self.max_seconds)
@@ -91,21 +105,7 @@ class SimulationOptions:
         return cls(trials, seed, **others)
 
     def checked_seed(self) -> int:
-        """Return the seed, or one chosen; raises ParameterError for a wrong one, and for every
-        other wrong setting.
-        """
-        check_integer("trials", self.trials, least=1)
-        check_integer("max_trials", self.max_trials, least=1)
-        if self.workers is not None:
-            check_integer("workers", self.workers, least=1)
-        one_of("on_bad", self.on_bad, ("count", "error"))
-        one_of("on_broken", self.on_broken, ("count", "error"))
-        if self.executor is not None and not isinstance(self.executor, Executor):
-            raise invalid_argument("executor", "a concurrent.futures.Executor", self.executor)
-        for name in ("progress", "on_start", "on_finish"):
-            function = getattr(self, name)
-            if function is not None and not callable(function):
-                raise invalid_argument(name, "a function", function)
+        """Return the seed, or one chosen; raises ParameterError for a wrong one."""
         return checked_seed(self.seed)
 
 
@@ -136,7 +136,7 @@ def takes_simulation_options(function: Function) -> Function:
     further = [
         Parameter(name, Parameter.KEYWORD_ONLY, default=one.default, annotation=one.type)
         for name, one in options_of(SimulationOptions).items()
-        if name not in names
+        if name not in names and not (name == "trials" and "n" in names)  # a preview has n of them
     ]
     rest = [one for one in stated.parameters.values() if one.name == "values"]
     whole = stated.replace(parameters=[*own, *further, *rest])

@@ -116,6 +116,7 @@ class Statistics(ABC, Generic[Figure]):
         """
         return self._statistic("expected_shortfall", level, reference=reference)
 
+    @checked
     def statistic(self, name: StatisticName | str, *args: Any, **options: Any) -> Figure:
         """Return a statistic by name: ``statistic("percentile", 5)``, ``statistic("chance",
         below=0)``.

@@ -24,7 +24,7 @@ from kindynos.results.joint import JointDistribution, joint_distribution
 from kindynos.results.result import bad_side
 from kindynos.results.statistics import STATISTICS
 from kindynos.results.trials import SimulatedTrials
-from kindynos.validate import check_integer, checked, one_of
+from kindynos.validate import check_integer, checked, finite, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -189,7 +189,7 @@ class Run(FigureTables, SimulatedTrials, Reported):
 
         ``attrs["trial"]`` is its number. Raises RunError for a row or without a value.
         """
-        values = self._numbers(name)
+        values, percentile = self._numbers(name), finite("percentile", percentile)
         if np.isnan(values).all():
             raise RunError(f"{name!r} has no trial with a value")
         ranked, wanted = self[name].ranked.values, float(self[name].percentile(percentile))

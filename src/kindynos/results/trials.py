@@ -173,6 +173,7 @@ class SimulatedTrials(Mapping[str, Result]):
         of_name: Result = result
         return of_name
 
+    @checked
     def row(self, name: str) -> RowResult:
         """Return a quantity with a value each period; raises RunError for one without."""
         result = self._result(name)
@@ -208,7 +209,7 @@ class SimulatedTrials(Mapping[str, Result]):
         if not isinstance(name, str) or not self._program.is_quantity(name):
             raise RunError(
                 f"the run has no quantity {shown(name)}",
-                unknown=name,
+                unknown=name if isinstance(name, str) else shown(name),
                 known=self._program.quantities,
             )
         return name
@@ -309,6 +310,7 @@ class SimulatedTrials(Mapping[str, Result]):
             lambda batch: BatchResult(self.batch(batch, requested)), self._blocks, execution
         ).values
 
+    @checked
     def warnings_of(self, name: str) -> dict[str, int]:
         """Return the warnings about some trials of a quantity, or of what it is calculated from,
         with their number.

@@ -49,7 +49,7 @@ from kindynos.sampling.streams import Seed, checked_seed
 from kindynos.studies.aims import JUMPING
 from kindynos.studies.model_sweep import checked_outcome
 from kindynos.units.reading import read_unit
-from kindynos.validate import names_in
+from kindynos.validate import mapping, names_in
 
 EXACT = 10  # changes, up to which all mixtures are worked out
 ORDERS = 20  # that are drawn of more, each with its reverse
@@ -154,7 +154,9 @@ def bridge_between(old: Statement, new: Statement, request: BridgeRequest) -> Br
     old, names = renamed(old, new)
     outcome = _outcome(old, new, request.outcome)
     _check_units(old, new, outcome)
-    old, new, changes = _changes_apart(old, new, outcome, request.groups or {})
+    stated = {} if request.groups is None else request.groups
+    groups = mapping("groups", stated, "names of changes by label")
+    old, new, changes = _changes_apart(old, new, outcome, groups)
     mixtures = _Mixtures(old, new, changes, outcome, request)
     count = len(changes)
     everything, nothing = frozenset(range(count)), frozenset[int]()

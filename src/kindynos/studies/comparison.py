@@ -377,6 +377,7 @@ class Comparison(Reported):
             raise RunError(f"the scenarios have {outcome!r} over other periods")
         return rows
 
+    @checked
     def row_differences(self, outcome: str) -> pd.DataFrame:
         """Return by how much a row differs from the first scenario in each period: rows (scenario,
         period, statistic) with the 95 % error of the difference, for the mean and percentiles 5, 50
@@ -420,11 +421,11 @@ class Comparison(Reported):
 
     def joint(self, x: str, y: str, cuts: Any = (None, None)) -> Any:
         """Raise RunError: two quantities are together in the trials of one scenario."""
-        raise RunError(f"name the scenario: compared.runs[name].joint({x!r}, {y!r})")
+        raise RunError("name the scenario: compared.runs[name].joint(x, y)")
 
     def sensitivity(self, outcome: str, method: str | None = None, **options: Any) -> Any:
         """Raise RunError: what drives an outcome is a question about one scenario."""
-        raise RunError(f"name the scenario: compared.runs[name].sensitivity({outcome!r})")
+        raise RunError("name the scenario: compared.runs[name].sensitivity(outcome)")
 
     @checked
     def chances(self, conditions: str | Sequence[str]) -> pd.DataFrame:

@@ -27,7 +27,7 @@ from kindynos.results import statistics
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.inputs import inputs_of
 from kindynos.studies.comparison import on_same_draws
-from kindynos.validate import finite, mapping
+from kindynos.validate import finite, mapping, names_in
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -140,7 +140,7 @@ def worth_of_knowing(
                 "knowing is worth is a mean over all"
             )
     drivers = _same_drivers([run for run in runs if isinstance(run, Run)], outcome)
-    names = list(drivers) if known is None else list(known)
+    names = list(drivers) if known is None else names_in("known", known)
     for name in names:
         if name not in drivers:
             raise RunError(

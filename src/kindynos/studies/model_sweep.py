@@ -64,7 +64,7 @@ def sweep(statement: Statement, wanted: SweepRequest, options: SimulationOptions
     statistic = wanted.statistic
     if statistic is None:
         statistic = "mean" if statement.program.drivers else BASE
-    if statistic == BASE:
+    if isinstance(statistic, str) and statistic == BASE:
         return Sweep(
             grid,
             _base_cases(statement, grid, outcomes),

@@ -167,7 +167,7 @@ def aim_of(maximize: Any, minimize: Any, limits: Any, level: float, rate: float)
         maximize = "mean" if any(name != "mean" for name in valid) else "ratio"
     if maximize is not None:
         one_of("maximize", maximize, GAINS)
-    if minimize in ("value_at_risk", "drawdown"):
+    if isinstance(minimize, str) and minimize in ("value_at_risk", "drawdown"):
         raise ParameterError(
             f"minimize={minimize!r}: it has many local optima; minimize 'expected_shortfall', or "
             f"keep it within a limit, limits={{{minimize!r}: 0.1}}"
