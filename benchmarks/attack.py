@@ -16,17 +16,19 @@ import json
 import os
 import random
 import re
+import shutil
 import signal
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 import tomllib
 import warnings
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import suppress
-from functools import partial
+from functools import cache, partial
 from pathlib import Path
 
 import cloudpickle
@@ -761,6 +763,210 @@ def flows(rng: random.Random) -> Wrong | None:
     return None
 
 
+# Files of every format
+# ------------------------------------------------------------------------------------------
+@cache
+def _sound() -> dict[str, bytes]:
+    """Return the contents of the sound files, by name."""
+    with tempfile.TemporaryDirectory() as name:
+        _write_originals(Path(name))
+        return {
+            str(path.relative_to(name)): path.read_bytes()
+            for path in Path(name).rglob("*")
+            if path.is_file()
+        }
+
+
+def _write_originals(folder: Path) -> None:
+    """Write a sound file of each format that is read."""
+    run = kd.load_model(DEMO / "berths.toml").simulate(60, seed=3, workers=1)
+    run.save(folder / "run.parquet")
+    run.to_frame().to_parquet(folder / "trials.parquet")
+    model = kd.load_model(DEMO / "berths.toml")
+    model.simulate(100_000, seed=3, workers=1, store="summary", resume=folder / "kept.npz")
+    model.simulate(200, seed=3, workers=1, store="parts", resume=folder / "parts")
+    table = pd.read_csv(DEMO / "fuel_hedging.csv").head(30)
+    table.to_csv(folder / "table.csv", index=False)
+    table.to_excel(folder / "table.xlsx", index=False)
+    table.to_csv(folder / "table.zip", index=False)
+    table.to_csv(folder / "table.csv.gz", index=False)
+    shutil.copy(DEMO / "night_ferry.xlsx", folder / "model.xlsx")
+    shutil.copy(DEMO / "hydrofoil.toml", folder / "model.toml")
+    (folder / "run.json").write_text(run.to_json(), "utf-8")
+
+
+def _originals(folder: Path) -> dict[str, tuple[Path, Callable[[Path], object]]]:
+    """Put the sound files into a folder, and return each with what reads it."""
+    for name, data in _sound().items():
+        (folder / name).parent.mkdir(exist_ok=True)
+        (folder / name).write_bytes(data)
+    model = kd.load_model(DEMO / "berths.toml")
+    part = next((folder / "parts").glob("*.parquet"))
+
+    def resumed(path: Path) -> object:
+        return model.simulate(100_000, seed=3, workers=1, store="summary", resume=path)
+
+    return {
+        "a saved run": (folder / "run.parquet", kd.open_run),
+        "trials in Parquet": (folder / "trials.parquet", kd.read_trials),
+        "a checkpoint": (folder / "kept.npz", resumed),
+        "a part": (part, lambda path: kd.open_parts(path.parent)["profit"].mean),
+        "a CSV": (folder / "table.csv", kd.read_trials),
+        "a sheet": (folder / "table.xlsx", kd.read_trials),
+        "a zip": (folder / "table.zip", kd.read_trials),
+        "a gzip": (folder / "table.csv.gz", kd.read_trials),
+        "a workbook": (folder / "model.xlsx", kd.read_workbook),
+        "a model file": (folder / "model.toml", kd.load_model),
+        "JSON of a run": (
+            folder / "run.json",
+            lambda path: kd.Run.from_json(path.read_text("utf-8")),
+        ),
+    }
+
+
+def forged(rng: random.Random) -> Wrong | None:
+    """A file of any format with bytes changed, cut, put in or moved: read, or refused in words, in
+    the memory and the time of a sound one.
+    """
+    with tempfile.TemporaryDirectory() as name:
+        originals = _originals(Path(name))
+        kind = rng.choice(list(originals))
+        path, read = originals[kind]
+        data = bytearray(path.read_bytes())
+        for _ in range(rng.randint(1, 4)):
+            place = rng.randrange(len(data))
+            way = rng.random()
+            if way < 0.5:
+                data[place] ^= 1 << rng.randrange(8)
+            elif way < 0.7:
+                del data[place : place + rng.randint(1, 400)]
+            elif way < 0.85:
+                data[place:place] = rng.randbytes(rng.randint(1, 40))
+            else:
+                data[place:place] = data[rng.randrange(len(data)) :][: rng.randint(1, 400)]
+            data = data or bytearray(b"x")
+        path.write_bytes(data)
+
+        def work() -> None:
+            try:
+                read(path)
+            except UnicodeDecodeError:
+                if kind != "JSON of a run":  # which is read as text by this attack
+                    raise
+
+        problem = outcome(work, 8.0)
+    return problem and (kind, problem)
+
+
+# Options
+# ------------------------------------------------------------------------------------------
+TEXTS_OF_OPTIONS = (
+    *("0", "-1", "3", "2.5", "1e309", "nan", "", "x", "net_value", "mean", "0:1", "0.05:0.1:0.05"),
+    *("fare=50,60", "load=0.5", "y > 1", "chance below 0", "percentile 5", "9%", "../x", "\u202e"),
+    *(
+        "historical",
+        "latin",
+        "normal",
+        "2027-01-01",
+        "month",
+        "5,95",
+        "=",
+        "x.html",
+        "x.xlsx",
+        "out",
+    ),
+)
+FIRST = {  # what each command reads
+    "run": ["night_ferry.toml"],
+    "check": ["night_ferry.toml"],
+    "compare": ["night_ferry.toml"],
+    "sweep": ["night_ferry.toml", "--vary", "fare=50,60"],
+    "solve": ["night_ferry.toml", "fare"],
+    "optimize": ["best_fare.toml", "--vary", "fare=50,60"],
+    "drivers": ["night_ferry.toml"],
+    "robustness": ["night_ferry.toml"],
+    "trial": ["night_ferry.toml"],
+    "decide": ["lease_or_buy.toml"],
+    "bridge": ["night_ferry_last_year.toml", "night_ferry.toml"],
+    "read": ["fuel_hedging.csv"],
+    "fit": ["repair_bills.csv"],
+    "forecast": ["passengers.csv", "--no-rolling", "--process", "smoothing: level"],
+    "paths": ["heating_oil.csv", "--ahead", "5"],
+    "risk": ["treasury_prices.csv", "--holdings", "treasury_holdings.csv", "--methods", "normal"],
+    "backtest": ["treasury_prices.csv", "--holdings", "treasury_holdings.csv"],
+    "validate": ["treasury_prices.csv", "--holdings", "treasury_holdings.csv"],
+    "allocate": ["treasury_prices.csv"],
+    "distributions": ["normal", "mean=1", "sd=2"],
+}
+
+
+def options(rng: random.Random) -> Wrong | None:
+    """A command with some of its options, each with a text that fits or not: a report, or one
+    message and exit status 2.
+    """
+    from tests.common import run as command_line
+
+    from kindynos.cli import cli
+
+    name = rng.choice(list(FIRST))
+    command = cli.get_command(None, name)
+    words = [str(DEMO / word) if word.endswith((".toml", ".csv")) else word for word in FIRST[name]]
+    offered = [one for one in command.params if one.opts[0].startswith("--") and one.name != "help"]
+    for option in rng.sample(offered, rng.randint(1, min(4, len(offered)))):
+        if option.name in ("executor", "cluster"):
+            continue
+        choices = getattr(option.type, "choices", None)
+        given = rng.choice(list(choices)) if choices and rng.random() < 0.7 else None
+        words.append(option.opts[0])
+        if not option.is_flag:
+            words.append(str(given) if given is not None else rng.choice(TEXTS_OF_OPTIONS))
+    if any(one.name == "trials" for one in offered) and "--trials" not in words:
+        words += ["--trials", "100"]
+    here = os.getcwd()
+    with tempfile.TemporaryDirectory() as folder:
+        os.chdir(folder)
+        try:
+            answer = command_line(name, *words)
+        finally:
+            os.chdir(here)
+    shown = " ".join([name, *words])
+    if answer.returncode not in (0, 1, 2, 3):
+        return shown, f"exit status {answer.returncode}: {answer.stderr[-200:]}"
+    if "Traceback" in answer.stderr or "internal error" in answer.stderr:
+        return shown, answer.stderr[-300:]
+    return None
+
+
+# Writers
+# ------------------------------------------------------------------------------------------
+def writers(rng: random.Random) -> Wrong | None:
+    """Two threads that save different runs to one path: neither fails, and one of them is there,
+    whole.
+    """
+    model = kd.load_model(DEMO / "berths.toml")
+    runs = [model.simulate(rng.randint(20, 200), seed=seed, workers=1) for seed in (1, 2)]
+    failed: list[str] = []
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, "run.parquet")
+
+        def save(run: kd.Run) -> None:
+            for _ in range(5):
+                try:
+                    run.save(path)
+                    kd.open_run(path)
+                except Exception as error:
+                    failed.append(f"{type(error).__name__}: {error!s:.120}")
+
+        threads = [threading.Thread(target=save, args=(run,)) for run in runs]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        if not failed and kd.open_run(path).seed not in (1, 2):
+            failed.append("another run")
+    return (str(path.name), failed[0]) if failed else None
+
+
 # Kills
 # ------------------------------------------------------------------------------------------
 def kills(rng: random.Random) -> Wrong | None:
@@ -844,7 +1050,10 @@ CLASSES: dict[str, tuple[Callable[[random.Random], Wrong | None], int]] = {
     "tables": (tables, 2_000),
     "outputs": (outputs, 500),
     "flows": (flows, 20_000),
-    "kills": (kills, 300),
+    "forged": (forged, 500),
+    "options": (options, 300 * len(FIRST)),
+    "writers": (writers, 40),
+    "kills": (kills, 200),
 }
 CHUNK = 50
 

@@ -3,24 +3,30 @@ nothing is lost.
 """
 
 import unittest
+from contextlib import suppress
 from unittest.mock import patch
 
 import numpy as np
 import pandas as pd
-from benchmarks.attack import CLASSES, attacked
+from benchmarks.attack import CLASSES, attacked, targets
+from benchmarks.good_calls import NoGoodCallError, good_call
 
 import kindynos as kd
-from tests.common import Case
+from tests.common import Case, proof, repeats
 
 COUNTS = {
     "formulas": 150,
     "models": 75,
     "calls": 60,
+    "arguments": 150,
     "saved": 6,
     "prices": 40,
     "tables": 60,
     "outputs": 2,
     "flows": 75,
+    "forged": 12,
+    "options": 20,
+    "writers": 2,
     "kills": 2,
 }
 
@@ -36,7 +42,44 @@ class Attacks(unittest.TestCase):
                 self.assertEqual(attacked(name, 1_000_000, count), [])
 
 
+class GoodCalls(Case):
+    def test_most_public_calls_have_good_arguments(self):
+        good = 0
+        offered = targets()
+        for name, thing in offered:
+            with suppress(NoGoodCallError, kd.KindynosError, ValueError):
+                good_call(name, thing)
+                good += 1
+        self.assertGreaterEqual(good, 0.95 * len(offered))
+
+    @proof
+    def test_one_hostile_argument_at_a_time(self):
+        self.assertEqual(attacked("arguments", 0, repeats(20_000)), [])
+
+
 class Calls(Case):
+    def test_percentiles_at_the_ends_have_differences_without_an_error(self):
+        frames = [pd.DataFrame({"v": np.arange(n, 300.0 + n)}) for n in (0, 1)]
+        one, two = map(kd.read_trials, frames)
+        rows = kd.compare({"one": one, "two": two}, outcome="v").differences(percentiles=(0, 100))
+        for name in ("P0", "P100"):
+            row = rows.xs(name, level="statistic").iloc[0]
+            self.assertEqual(row["difference"], 1.0)
+            self.assertTrue(np.isnan(row["error"]))
+
+    def test_arguments_are_checked_by_their_annotations(self):
+        run = kd.load_model(kd.demo_file("berths.toml")).simulate(300, seed=1)
+        model = kd.Model("Kiosk")
+        for call, words in (
+            (lambda: run.to_excel("x.xlsx", note=3), "note must be a text, not 3"),
+            (lambda: kd.fit_series([1.0, 2, 3], progress=1), "progress must be a function or None, not 1"),
+            (lambda: model.scenario(name="dear"), "lacks 'name', given without its name"),
+            (lambda: run.nearest("profit", (5, 95)), "percentile must be a number"),
+            (lambda: kd.nearest_correlation(np.eye(2), fixed=[3]), "pairs of whole numbers"),
+        ):
+            with self.subTest(words), self.fails(words):
+                call()
+
     def test_what_attacks_have_found(self):
         model = kd.Model("Kiosk")
         model.given(price=3.0)
@@ -51,9 +94,9 @@ class Calls(Case):
                 with self.fails("asked must be a TableSpec"):
                     compared.differences_of(wrong)
                 if not isinstance(wrong, str):
-                    with self.fails("sensitivity: name must be the name of a column"):
+                    with self.fails("sensitivity: name must be a text"):
                         kd.read_trials(table).sensitivity(wrong)
-                    with self.fails("solve: name must be the name of a figure"):
+                    with self.fails("solve: name must be a text"):
                         model.solve(wrong, "income", within=(1, 2), mean=3)
         with self.fails("probabilities[0] must be a finite number"):
             kd.Discrete(np.ones(3), np.array([np.nan, 1.0, -2.0]))

@@ -316,6 +316,8 @@ Positive = float
 Fraction = float
 ProperFraction = float
 Level = float
+Horizon = int
+MOST_AHEAD = 10_000  # periods of a horizon
 _ARGUMENTS: dict[str, Rule] = {
     "Integer": check_integer,
     "Natural": partial(check_integer, least=0),
@@ -325,6 +327,7 @@ _ARGUMENTS: dict[str, Rule] = {
     "Fraction": fraction,
     "ProperFraction": proper_fraction,
     "Level": confidence_level,
+    "Horizon": partial(check_integer, least=1, most=MOST_AHEAD),
     "bool": flag,
     "str": lambda name, value: instance(name, value, str, "a text"),
 }
@@ -351,7 +354,15 @@ def _called_back(name: str, value: Any) -> Any:
 
 def _unless_none(rule: Rule, name: str, value: Any) -> Any:
     """Return ``value`` by a rule, or None."""
-    return None if value is None else rule(name, value)
+    if value is None:
+        return None
+    try:
+        return rule(name, value)
+    except ParameterError as error:
+        if error.rule is None:
+            raise
+        either = error.rule.replace("True or False", "True, False")
+        raise invalid_argument(name, f"{either} or None", value) from None
 
 
 def checked(function: Callable[Arguments, Answer]) -> Callable[Arguments, Answer]:

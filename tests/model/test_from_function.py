@@ -223,7 +223,7 @@ class OfFunctions(Case):
                 lambda: kd.Model.from_function(lambda a, b, c: a, distributions, "y"),
                 ("'c' needs a driver",),
             ),
-            (lambda: kd.Model.from_function(3, distributions, "y"), ("can be called",)),
+            (lambda: kd.Model.from_function(3, distributions, "y"), ("must be a function",)),
             (
                 lambda: kd.Model.from_function(Plant(1), distributions, []),
                 ("at least one outcome",),

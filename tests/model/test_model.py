@@ -32,7 +32,9 @@ class Declaring(Case):
         for name in ("2nd", "a b", "class", "", "__x", "ﬁ", 3, None):
             with (
                 self.subTest(name=name),
-                self.fails("cannot be a name" if name is not None else "nothing given"),
+                self.fails(
+                    {None: "nothing given", 3: "must be a text"}.get(name, "cannot be a name")
+                ),
             ):
                 model.given(name, 1.0)
         with self.fails("stands for the number of the period"):

@@ -317,7 +317,7 @@ class Conditions(Case):
         for call, words in (
             (lambda: compared.chances(None), "must be a text"),
             (lambda: compared.rows_of(np.array([1.0, 2.0])), "not a row of all scenarios"),
-            (lambda: compared.row_differences(["breach"]), "not a row of all scenarios"),
+            (lambda: compared.row_differences(["breach"]), "outcome must be a text"),
         ):
             with self.subTest(words=words), self.fails(words):
                 call()

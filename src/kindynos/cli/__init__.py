@@ -152,7 +152,8 @@ def main() -> None:
             message += f" kindynos {context.info_name} --help"
         _fail(message, error.exit_code)
     except KindynosError as error:
-        _fail(on_command_line(str(error), _options()), 1 if isinstance(error, RunError) else 2)
+        failed = isinstance(error, RunError) and not error.known  # else it is a wrong name
+        _fail(on_command_line(str(error), _options()), 1 if failed else 2)
     except OSError as error:  # of the output only: files of ours raise FileError
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         _fail(f"the output cannot be written: {error.strerror or error}", 1)

@@ -53,11 +53,7 @@ class Mixture(MomentDistribution, Tabled):
     use = "opinions of several experts together; calm and stormy years"
 
     def __post_init__(self) -> None:
-        if (
-            isinstance(self.parts, Distribution | str)
-            or not hasattr(self.parts, "__len__")
-            or not len(self.parts)
-        ):
+        if not isinstance(self.parts, list | tuple | np.ndarray) or len(self.parts) == 0:
             raise invalid_argument("parts", "a list of distributions", self.parts)
         parts = tuple(a_distribution(f"parts[{i}]", part) for i, part in enumerate(self.parts))
         if len(parts) > MOST_PARTS:

@@ -48,6 +48,7 @@ from kindynos.sampling.streams import Seed
 from kindynos.studies.bridge import Bridge
 from kindynos.validate import (
     Count,
+    Horizon,
     check_integer,
     checked,
     confidence_level,
@@ -394,7 +395,7 @@ class Portfolio(Reported):
         level: float,
         method: RiskMethod = "historical",
         window: Window = None,
-        horizon: int = 1,
+        horizon: Horizon = 1,
         every: ReturnPeriod | None = None,
         **options: Any,
     ) -> RiskFigure:
@@ -422,7 +423,7 @@ class Portfolio(Reported):
         level: float,
         method: RiskMethod = "historical",
         window: Window = None,
-        horizon: int = 1,
+        horizon: Horizon = 1,
         every: ReturnPeriod | None = None,
         **options: Any,
     ) -> RiskFigure:
@@ -443,7 +444,6 @@ class Portfolio(Reported):
         options: dict[str, Any],
     ) -> RiskFigure:
         at = confidence_level("level", level)
-        check_integer("horizon", horizon, least=1)
         selected = method_of(method, options)
         return measured(
             selected,
@@ -460,7 +460,7 @@ class Portfolio(Reported):
         self,
         level: float,
         method: RiskMethod = "historical",
-        horizon: Count = 1,
+        horizon: Horizon = 1,
         every: ReturnPeriod | None = None,
     ) -> pd.Series:
         """Return the value at risk of each holding or position, as if nothing else were held."""
@@ -483,7 +483,7 @@ class Portfolio(Reported):
         levels: Sequence[float] = LEVELS,
         methods: Sequence[RiskMethod] | None = None,
         windows: Sequence[Window] = (None,),
-        horizon: Count = 1,
+        horizon: Horizon = 1,
         every: ReturnPeriod | None = None,
         **options: Any,
     ) -> pd.DataFrame:
@@ -540,7 +540,7 @@ class Portfolio(Reported):
         self,
         method: RiskMethod = "historical",
         window: Window = None,
-        horizon: Count = 1,
+        horizon: Horizon = 1,
         every: ReturnPeriod | None = None,
         **options: Any,
     ) -> pd.DataFrame:
@@ -582,7 +582,7 @@ class Portfolio(Reported):
         measure: str = "value_at_risk",
         window: Window = None,
         method: RiskMethod = "historical",
-        horizon: Count = 1,
+        horizon: Horizon = 1,
         every: ReturnPeriod | None = None,
         **options: Any,
     ) -> pd.DataFrame:
@@ -707,7 +707,7 @@ class Portfolio(Reported):
     @checked
     def simulate(
         self,
-        horizon: int = 1,
+        horizon: Horizon = 1,
         trials: int = 10_000,
         seed: Seed = None,
         *,
@@ -782,7 +782,7 @@ class Portfolio(Reported):
         level: float = 0.99,
         every: ReturnPeriod | None = None,
         actual: pd.Series | None = None,
-        horizon: Count = 1,
+        horizon: Horizon = 1,
     ) -> Backtest:
         """Return how often today's holdings would have lost more than each period's forecast from
         the window before it.
@@ -810,7 +810,7 @@ class Portfolio(Reported):
         level: float = 0.99,
         every: ReturnPeriod | None = None,
         actual: pd.Series | None = None,
-        horizon: Count = 1,
+        horizon: Horizon = 1,
     ) -> pd.DataFrame:
         """Return the back-tests of all methods that forecast period by period, a row each:
         exceptions, zone, p-values, and the supervisors' multiplier of capital.
@@ -829,7 +829,7 @@ class Portfolio(Reported):
         level: float = 0.99,
         window: Window = None,
         every: ReturnPeriod | None = None,
-        horizon: Count = 1,
+        horizon: Horizon = 1,
     ) -> SupportedMethod:
         """Return the most accurate method that the data and its back-test allow, and why; see
         ``kindynos.markets.supported``.
@@ -864,7 +864,7 @@ class Portfolio(Reported):
         level: float = 0.99,
         method: RiskMethod = "historical",
         window: Window = None,
-        horizon: Count = 1,
+        horizon: Horizon = 1,
         every: ReturnPeriod | None = None,
         **options: Any,
     ) -> pd.DataFrame:

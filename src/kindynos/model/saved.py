@@ -236,10 +236,12 @@ def _about(run: Run, values: Mapping[str, Floats]) -> dict[str, Any]:
 def _read(path: Path) -> tuple[dict[str, Any], dict[str, Floats]]:
     _, parquet = parquet_of()
     try:
-        about = parquet.read_metadata(path)
-        check_memory("its figures", 8.0 * about.num_rows * about.num_columns)
-        table = parquet.read_table(path)
-        metadata = table.schema.metadata or {}
+        # opened once, so that all of it is of one file where another one takes its place
+        with path.open("rb") as stream, parquet.ParquetFile(stream) as file:
+            size = file.metadata.num_rows * file.metadata.num_columns
+            check_memory("its figures", 8.0 * size)
+            table = file.read()
+            metadata = file.schema_arrow.metadata or {}
         columns = {name: np.asarray(table[name].to_numpy()) for name in table.column_names}
     except FileNotFoundError:
         raise FileError("this file does not exist", file=str(path)) from None

@@ -26,7 +26,7 @@ from kindynos.sampling.streams import stream
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table
-from kindynos.validate import array_of, checked, finite, instance, mapping, names_in, one_of
+from kindynos.validate import array_of, checked, finite, mapping, names_in, one_of
 
 BLOCKS = 20
 MOST_COUNTED = 20_000_000  # trials that weights may count
@@ -97,7 +97,6 @@ class ReadTrials(FigureTables, Mapping[str, Result], Reported):
         The trials alone cannot tell which column drives which. Raises ParameterError for an unknown
         name.
         """
-        instance("name", name, str, "the name of a column")
         rows = {}
         for other in self.outcomes:
             if other != name:

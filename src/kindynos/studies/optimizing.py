@@ -27,7 +27,7 @@ from kindynos.studies.optimum_error import Slopes, slopes_around
 from kindynos.studies.points import Point, Points
 from kindynos.studies.search import DecisionSearch, Tried
 from kindynos.studies.sets_search import sets_in_reach, try_all, try_promising
-from kindynos.validate import check_integer, names_in
+from kindynos.validate import check_integer, listed, names_in
 
 FIRST_STEP, LAST_STEP = 0.1, 2e-5  # of the local search, as a share of each range
 CLOSE = 0.002  # of what was seen of a constraint, within which it is kept closely enough
@@ -60,11 +60,8 @@ def search_for(
         statement,
         optimum_request.maximize if optimum_request.minimize is None else optimum_request.minimize,
     )
-    texts = (
-        [optimum_request.subject_to]
-        if isinstance(optimum_request.subject_to, str)
-        else names_in("subject_to", optimum_request.subject_to)
-    )
+    limits = listed(optimum_request.subject_to)
+    texts = names_in("subject_to", limits) if limits else []
     constraints = tuple(constraint_of(statement, text) for text in texts)
     choices = choices_of(statement, optimum_request.decisions)
     outcomes = tuple(dict.fromkeys([figure.outcome, *(c.figure.outcome for c in constraints)]))

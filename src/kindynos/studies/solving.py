@@ -100,7 +100,6 @@ def solve(
     statement: Statement, name: str, request: GoalRequest, options: SimulationOptions
 ) -> Goal:
     """Return the value of ``name`` that reaches what is requested; see Model.solve."""
-    instance("name", name, str, "the name of a figure")
     instance("outcome", request.outcome, str, "the name of an outcome")
     description, goal = request.statistic()
     check_swept(statement, name)
