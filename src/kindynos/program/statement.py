@@ -61,6 +61,12 @@ class Statement:
             raise ModelError(f"name must be a text that is not empty, not {shown(self.name)}")
         words("name", self.name)
 
+    @classmethod
+    def of_program(cls, program: Program) -> Statement:
+        """Return what a compiled model states: its quantities and correlations."""
+        quantities: dict[str, Quantity] = {**program.givens, **program.drivers, **program.lines}
+        return cls(program.name, program.timeline, quantities, program.correlations)
+
     @cached_property
     def program(self) -> Program:
         """The model made ready to run; raises ModelError or FormulaError for what cannot be

@@ -66,9 +66,11 @@ def with_robustness(report: Report, answers: Sequence[Robustness]) -> Report:
     """Return the report of a run with what the assumptions of its outcomes are worth at its end."""
     others = [robustness_report(departed) for departed in answers]
     sections = [section for other in others for section in other.sections]
-    facts, tables, figures = report.facts, report.tables, report.figures
+    facts, tables, figures, view = report.facts, report.tables, report.figures, report.view
     return replace(
         report,
+        # a page has it once
+        view=None if view is None else lambda whole: replace(view(whole), departures=()),
         sections=(*report.sections, *sections),
         facts=lambda: {
             **facts(),

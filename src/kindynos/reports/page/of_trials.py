@@ -7,6 +7,9 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+from kindynos.errors import KindynosError
+from kindynos.program.program import Program
+from kindynos.program.statement import Statement
 from kindynos.reports import lumps
 from kindynos.reports.how_made import advice_lines, made_lines
 from kindynos.reports.model_tables import drivers_table, givens_table
@@ -16,11 +19,17 @@ from kindynos.reports.page.figures import driven, in_sentence, keys, line
 from kindynos.reports.page.live import MOST_VALUES, Live, Trials, drivers_looked_at, live
 from kindynos.reports.page.view import PageView, plain_view, section_parts, sections_below
 from kindynos.reports.report import Report, Section
+from kindynos.reports.robustness import robustness_report
+from kindynos.results.options import SimulationOptions
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.run import Run
+from kindynos.studies.robustness import RobustnessRequest, robustness
 
 MOST_PAGE_VALUES = 150_000  # of all outcomes of a page; of more, counts on steps
 MOST_LIVE = 20  # outcomes that are drawn; all are in the tables
+MOST_ROBUST = 2  # outcomes whose assumptions are looked at
+DEPARTED_TRIALS = 2_000  # of each departure
+MOST_DEPARTED = 1_000_000  # values of a run of these, beyond which a page does not wait for them
 MOST_DRIVERS = 12  # that are looked at beside an outcome
 
 
@@ -71,6 +80,7 @@ def run_view(report: Report, run: Run) -> PageView:
         fans=[drawn for drawn in fans if drawn is not None],
         assumed=_assumed(run),
         given=_given(run),
+        departures=_departures(run),
         formulas=_formulas(run),
         made=made_lines(run),
         advice=advice_lines(run),
@@ -116,6 +126,37 @@ def _general(report: Report, run: Run) -> list[Section]:
         for section in sections_below(report)
         if section.tables and (not section.about or run[section.about].is_row)
     ]
+
+
+def _departures(run: Run) -> list[dict[str, Any]]:
+    """Return what the assumptions of the first outcomes of a quick model are worth: the sentence,
+    and the sections below it. Of a larger model ``kindynos run --robustness`` reports it.
+    """
+    program = run.program
+    numbers = [name for name in run.outcomes if not run[name].is_row]
+    departures = []
+    for name in numbers[:MOST_ROBUST] if _is_quick(program) else ():
+        options = SimulationOptions(DEPARTED_TRIALS, run.seed, workers=1)
+        try:
+            departed = robustness(Statement.of_program(program), RobustnessRequest(name), options)
+        except KindynosError:
+            continue  # of a constant, or of rows alone: there is nothing to depart from
+        report = robustness_report(departed)
+        departures.append(
+            {
+                "title": name,
+                "sentence": " ".join(report.answer),
+                "sections": [section_parts(section) for section in sections_below(report)],
+            }
+        )
+    return departures
+
+
+def _is_quick(program: Program) -> bool:
+    """Whether departures of a model are worked out in about a second."""
+    values = DEPARTED_TRIALS * len(program.lines) * max(program.periods, 1)
+    few = 0 < len(program.drivers) <= MOST_DRIVERS and not program.events_a_trial
+    return few and not program.recorded and values <= MOST_DEPARTED
 
 
 def _assumed(run: Run) -> list[dict[str, Any]]:

@@ -35,6 +35,7 @@ class PageView:
     curve: Any = None
     assumed: Sequence[dict[str, Any]] = ()  # what is uncertain
     given: dict[str, Any] | None = None  # what is known
+    departures: Sequence[dict[str, Any]] = ()  # what the assumptions are worth, by outcome
     formulas: Sequence[dict[str, str]] = ()
     made: Sequence[str] = ()  # how it was made, a sentence each
     advice: Sequence[str] = ()  # for the analyst, a sentence each
