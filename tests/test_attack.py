@@ -72,7 +72,10 @@ class Calls(Case):
         model = kd.Model("Kiosk")
         for call, words in (
             (lambda: run.to_excel("x.xlsx", note=3), "note must be a text, not 3"),
-            (lambda: kd.fit_series([1.0, 2, 3], progress=1), "progress must be a function or None, not 1"),
+            (
+                lambda: kd.fit_series([1.0, 2, 3], progress=1),
+                "progress must be a function or None, not 1",
+            ),
             (lambda: model.scenario(name="dear"), "lacks 'name', given without its name"),
             (lambda: run.nearest("profit", (5, 95)), "percentile must be a number"),
             (lambda: kd.nearest_correlation(np.eye(2), fixed=[3]), "pairs of whole numbers"),

@@ -95,6 +95,38 @@ class Fits(Case):
         self.assertLess(high, 60)  # the interval is no wider than it must be
         self.assertGreater(low, 10)
 
+    def test_a_stated_level_is_kept_and_the_speed_is_that_of_the_return_to_it(self):
+        held, narrow, speeds, widths = 0, 0, [], []
+        for seed in range(120):
+            series = kd.MeanReverting(0.16, 0.16, 0.4, 0.03).paths(80, 1, seed=seed, dt=0.25)[:, 0]
+            made = kd.MeanReverting.fit(series, 0.25, log=False, level=0.16)
+            free = self.speed_ends(series)
+            if free is None:  # without the level nothing shows that it returns to one
+                continue
+            low, high = made.fitted.intervals["speed"]
+            centre, reach = (low + high) / 2, (high - low) / 4
+            held, narrow = held + (low <= 0.4 <= high), narrow + (abs(centre - 0.4) <= reach)
+            speeds.append(made.speed)
+            widths.append((high - low) / (free[1] - free[0]))
+        self.assertEqual(made.level, 0.16)
+        self.assertNotIn("level", made.fitted.standard_errors)
+        self.assertGreater(len(speeds), 100)
+        self.assertGreaterEqual(held, 0.9 * len(speeds))
+        self.assertLessEqual(narrow, 0.85 * len(speeds))
+        self.assertAlmostEqual(np.median(speeds), 0.4, delta=0.06)
+        self.assertLess(np.median(widths), 0.95)
+        draws = made.paths(400, 200, seed=1, dt=0.25, uncertain=True)[-1]
+        self.assertAlmostEqual(float(draws.mean()), 0.16, delta=0.01)
+        logged = kd.MeanReverting.fit(np.exp(series), 0.25, log=True, level=np.exp(0.16))
+        self.assertAlmostEqual(logged.speed, made.speed)
+
+    def speed_ends(self, series):
+        """The interval of the speed with a level that is found; None where none is."""
+        try:
+            return kd.MeanReverting.fit(series, 0.25, log=False).fitted.intervals["speed"]
+        except kd.ParameterError:
+            return None
+
     def test_prices_stay_above_zero(self):
         made = kd.MeanReverting.fit(self.series(LOG_RATE, 600), 1 / 250)
         self.assertTrue(made.log)

@@ -62,6 +62,12 @@ BY_PERIOD: dict[str, dict[str, Any]] = {
     help="Drop the mean of a short history: the drift of a random walk or a geometric one is 0.",
 )
 @click.option(
+    "--level",
+    type=FIGURE,
+    help="Of mean-reverting: the level that it returns to, where more is known of it than its "
+    "history tells; default: found from the history.",
+)
+@click.option(
     "--risk-neutral",
     type=FIGURE,
     metavar="RATE",
@@ -87,6 +93,7 @@ def paths(
     above: float | None,
     below: float | None,
     no_mean: bool,
+    level: float | None,
     risk_neutral: float | None,
     uncertain: bool | None,
     every: ReturnPeriod | None,
@@ -120,7 +127,7 @@ def paths(
     dt = 1.0 if process in BY_PERIOD else 1 / spacing.per_year
     if periods is None:
         periods = round(spacing.per_year)
-    fitted = _fitted(process, history, dt, no_mean, risk_neutral)
+    fitted = _fitted(process, history, _options(process, dt, no_mean, level), risk_neutral)
     if fitted.multiplies and any(level is not None and level <= 0 for level in (above, below)):
         raise KindynosError(
             f"--above and --below are prices above 0, where the process {process!r} stays; of a "
@@ -146,17 +153,13 @@ def paths(
 
 
 def _fitted(
-    process: str, history: Floats, dt: float, no_mean: bool, risk_neutral: float | None
+    process: str, history: Floats, options: dict[str, Any], risk_neutral: float | None
 ) -> Process:
     from kindynos.processes.brownian import GeometricBrownianMotion
     from kindynos.processes.registry import PROCESSES
 
-    if no_mean and process not in ("geometric brownian motion", "random walk"):
-        raise KindynosError(
-            "--no-mean goes with the processes geometric-brownian-motion and random-walk"
-        )
     kind: Any = PROCESSES[process]  # each has its own fit, which the contract does not hold
-    fitted: Process = kind.fit(history, **_options(process, dt, no_mean))
+    fitted: Process = kind.fit(history, **options)
     if risk_neutral is None:
         return fitted
     if not isinstance(fitted, GeometricBrownianMotion):
@@ -164,7 +167,19 @@ def _fitted(
     return fitted.risk_neutral(risk_neutral)
 
 
-def _options(process: str, dt: float, no_mean: bool) -> dict[str, Any]:
+def _options(process: str, dt: float, no_mean: bool, level: float | None) -> dict[str, Any]:
+    """Return with what a process is fitted; raises KindynosError for what it does not take."""
+    if no_mean and process not in ("geometric brownian motion", "random walk"):
+        raise KindynosError(
+            "--no-mean goes with the processes geometric-brownian-motion and random-walk"
+        )
+    if level is not None and process != "mean reverting":
+        raise KindynosError("--level goes with the process mean-reverting")
     if process in BY_PERIOD:
         return dict(BY_PERIOD[process])
-    return {"dt": dt, "mean": False} if no_mean else {"dt": dt}
+    options: dict[str, Any] = {"dt": dt}
+    if no_mean:
+        options["mean"] = False
+    if level is not None:
+        options["level"] = level
+    return options

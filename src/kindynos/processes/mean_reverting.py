@@ -117,9 +117,12 @@ class MeanReverting(Process):
 
     @classmethod
     @checked
-    def fit(cls, series: ArrayLike, dt: float = 1.0, log: bool | None = None) -> Self:
+    def fit(
+        cls, series: ArrayLike, dt: float = 1.0, log: bool | None = None, level: float | None = None
+    ) -> Self:
         """Return the process fitted to values ``dt`` apart, with the error that so few cause in
-        ``fitted``.
+        ``fitted``. A ``level`` that is stated, since more is known of it than this history tells,
+        is kept, and the speed is that of the return to it.
 
         Where all values are above 0, the logarithm is fitted if it makes them likelier than the
         values themselves do, whose path may go below 0; ``log`` says which. Least squares finds a
@@ -132,10 +135,11 @@ class MeanReverting(Process):
             instance("log", log, bool, "True, False or None")
         values, step = observed(series, dt, above_zero=bool(log))
         logged = _logs_are_likelier(values) if log is None else log
+        own = None if level is None else _level_stated(level, logged)
         x = np.log(values) if logged else values
         before, after = x[:-1], x[1:]
         steps = len(after)
-        slope = float(np.polyfit(before, after, 1)[0])
+        slope = _slope(before, after, own)
         if slope <= 0:
             raise ParameterError(
                 f"the series returns to its level within a period (each value is {slope:.3g} "
@@ -143,7 +147,7 @@ class MeanReverting(Process):
                 "draw it again each period instead, such as model.driver(..., Normal(...), "
                 'each="period")'
             )
-        estimates = reversion(slope, steps) if slope < 1 else None
+        estimates = reversion(slope, steps, own is not None) if slope < 1 else None
         if estimates is None or not 0 < estimates.median < steps:
             raise ParameterError(
                 f"the series shows no return to a level (each value is {slope:.3g} times the one "
@@ -156,21 +160,22 @@ class MeanReverting(Process):
             step,
             float(before.mean()),
             float(after.mean()),
-            _spread(before, after, estimates.median),
+            _spread(before, after, estimates.median, own),
             estimates.quantiles,
+            own,
         )
-        level, speed, volatility, of_level = map(float, estimated.at(estimates.median))
+        centre, speed, volatility, of_level = map(float, estimated.at(estimates.median))
         ends = [
             -math.log1p(-min(estimates.at(end), steps * 0.999) / steps) / step
             for end in (1 - UPPER, UPPER)
         ]
-        middle = math.exp(level) if logged else level
-        errors = {
-            "level": of_level * (middle if logged else 1.0),
+        middle = math.exp(centre) if logged else centre
+        errors = {} if own is not None else {"level": of_level * (middle if logged else 1.0)}
+        errors |= {
             "speed": (ends[1] - ends[0]) / 2 / Z,
             "volatility": volatility / math.sqrt(2 * steps),
         }
-        description = _in_words(values, steps, logged, log is None, estimates, ends)
+        description = _in_words(values, steps, logged, log is None, estimates, ends, own)
         fitted = FittedSeries(
             steps,
             step,
@@ -213,6 +218,7 @@ class _PullPosterior:
     after: float
     spread: float
     quantiles: tuple[float, ...]
+    level: float | None = None  # the one that is stated, on the scale that reverts
 
     def at(self, pull: Any) -> tuple[Any, Any, Any, Any]:
         """Return level, speed, volatility and the standard error of the level for a pull over the
@@ -221,6 +227,8 @@ class _PullPosterior:
         slope = 1 - pull / self.steps
         speed = -np.log(slope) / self.dt
         volatility = self.spread * np.sqrt(2 * speed / (1 - slope**2))
+        if self.level is not None:
+            return self.level + 0.0 * slope, speed, volatility, 0.0 * slope
         level = (self.after - slope * self.before) / (1 - slope)
         return level, speed, volatility, self.spread / (1 - slope) / math.sqrt(self.steps)
 
@@ -232,6 +240,7 @@ def _in_words(
     selected: bool,
     reversion: Reversion,
     ends: list[float],
+    own: float | None,
 ) -> str:
     """Return how a level and a speed were found, and which scale made the values likelier."""
     shown = (
@@ -242,8 +251,9 @@ def _in_words(
     scale = ""
     if selected and values.min() > 0:
         scale = f"; {'the logarithm makes' if logged else 'the values themselves make'} it likelier"
+    whose = "its own" if own is None else "a stated"
     return (
-        f"its own level, from {steps} steps{' of the logarithm' if logged else ''}; {shown} "
+        f"{whose} level, from {steps} steps{' of the logarithm' if logged else ''}; {shown} "
         f"({p_value(reversion.p_value)}), its speed may be {ends[0]:.2g} to {ends[1]:.2g}{scale}"
     )
 
@@ -262,7 +272,21 @@ def _logs_are_likelier(values: Floats) -> bool:
     return likelihoods[1] > likelihoods[0]
 
 
-def _spread(before: Floats, after: Floats, pull: float) -> float:
+def _level_stated(level: float, logged: bool) -> float:
+    """Return a stated level on the scale that reverts."""
+    return math.log(positive("level", level)) if logged else finite("level", level)
+
+
+def _slope(before: Floats, after: Floats, level: float | None) -> float:
+    """Return least squares' slope on the value before, through a level where it is stated."""
+    if level is None:
+        return float(np.polyfit(before, after, 1)[0])
+    return float((before - level) @ (after - level) / ((before - level) @ (before - level)))
+
+
+def _spread(before: Floats, after: Floats, pull: float, level: float | None) -> float:
     """Return the sd of what a pull leaves unexplained of each step."""
-    rest = after - (1 - pull / len(after)) * before
-    return float(rest.std())
+    slope = 1 - pull / len(after)
+    if level is not None:
+        return float(np.sqrt(((after - level - slope * (before - level)) ** 2).mean()))
+    return float((after - slope * before).std())

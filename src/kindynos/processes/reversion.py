@@ -45,20 +45,20 @@ class Reversion:
         return float(np.interp(level, LEVELS, self.quantiles))
 
 
-def reversion(slope: float, steps: int) -> Reversion:
+def reversion(slope: float, steps: int, level_stated: bool = False) -> Reversion:
     """Return what least squares' slope on the value before, from that many steps, says about the
-    pull.
+    pull; with a stated level it is the slope through that level, which is off by less.
 
     For a pull beyond the table the estimate is normal around the truth: bias and spread are those
     of Kendall, Biometrika 41 (1954), 403-404.
     """
     pull = steps * (1 - slope)
-    table = _null_table()
+    table = _null_table(level_stated)
     # the chance of less than was found, by pull
     below = np.array([np.searchsorted(row, pull) / SERIES for row in table])
     p_value = 1 - float(below[0])
     if pull > MOST:
-        corrected = slope + (1 + 3 * slope) / steps
+        corrected = slope + (2 * slope if level_stated else 1 + 3 * slope) / steps
         spread = steps * np.sqrt(max(1 - slope**2, 1e-12) / steps)
         quantiles = np.maximum(steps * (1 - corrected) + spread * ndtri(LEVELS), 0.0)
         return Reversion(
@@ -71,8 +71,8 @@ def reversion(slope: float, steps: int) -> Reversion:
     return Reversion(float(np.interp(0.5, LEVELS, quantiles)), tuple(quantiles.tolist()), p_value)
 
 
-@lru_cache(maxsize=1)
-def _null_table() -> Floats:
+@lru_cache(maxsize=2)
+def _null_table(level_stated: bool) -> Floats:
     """Return sorted estimates of c ``(pulls, series)`` from simulated series of each true pull, all
     with the same shocks.
     """
@@ -84,7 +84,9 @@ def _null_table() -> Floats:
         # a random walk's start does not matter
         first = start / np.sqrt(1 - kept**2) if pull else np.zeros(SERIES)
         series = fading_sum(np.hstack([first[:, None], shocks]), kept)
-        before = series[:, :-1] - series[:, :-1].mean(axis=1, keepdims=True)
+        before = series[:, :-1]
+        if not level_stated:
+            before = before - before.mean(axis=1, keepdims=True)
         slope = (before * series[:, 1:]).sum(axis=1) / (before**2).sum(axis=1)
         table[position] = np.sort(STEPS * (1 - slope))
     return table
