@@ -74,8 +74,9 @@ class Discrete(OnValues):
 
     def _checked(self) -> tuple[list[float], list[float]]:
         for name in ("values", "probabilities"):
-            if isinstance(getattr(self, name), str) or not hasattr(getattr(self, name), "__len__"):
-                raise invalid_argument(name, "a list of numbers", getattr(self, name))
+            stated = getattr(self, name)
+            if isinstance(stated, str) or not isinstance(stated, Sequence | np.ndarray):
+                raise invalid_argument(name, "a list of numbers", stated)
         values = [finite(f"values[{i}]", value) for i, value in enumerate(self.values)]
         if len(self.probabilities) == 0 and values:
             return values, [1 / len(values)] * len(values)

@@ -12,7 +12,7 @@ import numpy as np
 from kindynos.errors import DataWarning, ParameterError
 from kindynos.fitting.dates import DatedSeries, dated_series
 from kindynos.tables.reader import read_table
-from kindynos.validate import Count, checked, mapping, one_of
+from kindynos.validate import Horizon, checked, mapping, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -24,7 +24,7 @@ DAYS = ("working", "each", "none")
 @checked
 def calendar_regressors(
     series: Any,
-    ahead: Count = 24,
+    ahead: Horizon = 24,
     days: str = "working",
     holidays: Mapping[str, Iterable[Any]] | None = None,
     *,

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, get_args
 
 import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.errors import FileError, ParameterError
 from kindynos.fitting.dates import check_dates, with_missing_dates
+from kindynos.literals import Spacing
 from kindynos.processes.series import known_length
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table, counted
-from kindynos.validate import checked, instance
+from kindynos.validate import checked, instance, one_of
 
 MOST_NAMED = 5
 
@@ -46,6 +47,8 @@ def read_series(
     Raises FileError naming the row of what cannot be read, and of dates that are doubled or not
     evenly spaced.
     """
+    if every is not None:
+        one_of("every", every, get_args(Spacing))
     form = TableFormat.checked(sheet, header, encoding, decimal, missing)
     return series_and_notes(source, column, dates, every, form)[0]
 

@@ -500,7 +500,10 @@ class Portfolio(Reported):
         named = None if methods is None else listed(methods)
         records, keys = [], []
         left_out: dict[str, str] = {}
-        for window in listed(windows):
+        chosen = listed(windows)
+        if not chosen or not checked_levels:
+            raise ParameterError("needs at least one window and one level")
+        for window in chosen:
             exposure, label = self.exposure(window, every), "all" if window is None else window
             for name in named or METHODS:
                 method = method_of(name, options, all_methods=True)

@@ -16,7 +16,9 @@ from kindynos.program.statement import Statement
 from kindynos.results.run import Run
 from kindynos.sampling.streams import Seed
 from kindynos.studies.bridge import Bridge, BridgeRequest, bridge_between
-from kindynos.validate import Count, checked
+from kindynos.validate import check_integer, checked
+
+MOST_TRIALS = 10_000_000  # of each mixture, all of which are held
 
 
 @checked
@@ -28,7 +30,7 @@ def bridge(
     order: Sequence[str] | None = None,
     groups: Mapping[str, Sequence[str]] | None = None,
     *,
-    trials: Count = 10_000,
+    trials: int = 10_000,
     seed: Seed = None,
     sampling: str = "latin",
     progress: Callable[[int, int], object] | None = None,
@@ -52,6 +54,7 @@ def bridge(
     >>> round(float(found.parts["price"]))
     100
     """
+    check_integer("trials", trials, least=1, most=MOST_TRIALS)
     request = BridgeRequest(
         outcome, statistic, order, groups, int(trials), seed, sampling, progress
     )

@@ -49,6 +49,9 @@ def aligned(exog: Any, series: Any) -> dict[str, tuple[float, ...]]:
     if exog is None:
         return {}
     columns = _columns(exog)
+    for name, regressor in columns.items():
+        if regressor.ndim != 1:
+            raise ParameterError(f"the regressor {name!r} must have one value a period")
     if not columns or len(columns) > MOST_REGRESSORS:
         raise ParameterError(
             f"exog needs 1 to {MOST_REGRESSORS} regressors, and has {len(columns)}"

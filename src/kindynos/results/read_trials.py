@@ -26,7 +26,7 @@ from kindynos.sampling.streams import stream
 from kindynos.tables.layout import TableFormat
 from kindynos.tables.reader import read_table
 from kindynos.tables.table import Table
-from kindynos.validate import array_of, checked, finite, mapping, names_in, one_of
+from kindynos.validate import array_of, checked, finite, mapping, names_in, one_of, shown
 
 BLOCKS = 20
 MOST_COUNTED = 20_000_000  # trials that weights may count
@@ -69,7 +69,10 @@ class ReadTrials(FigureTables, Mapping[str, Result], Reported):
     def __getitem__(self, name: str) -> Result:
         if not isinstance(name, str) or name not in self._results:
             raise ParameterError(
-                f"no column {name!r:.60}", owner=self.source, unknown=str(name), known=self._results
+                f"no column {shown(name)}",
+                owner=self.source,
+                unknown=shown(name).strip("'"),
+                known=self._results,
             )
         return self._results[name]
 

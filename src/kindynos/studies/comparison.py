@@ -361,6 +361,7 @@ class Comparison(Reported):
         (True, 'yes')
         """
 
+    @checked
     def rows_of(self, outcome: str) -> dict[str, RowResult]:
         """Return a row outcome by scenario; raises RunError where it is not a row of all."""
         if not isinstance(outcome, str) or outcome not in self._rows:

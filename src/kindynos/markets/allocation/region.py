@@ -326,6 +326,8 @@ def by_name(names: Sequence[str], given: Any, what: str) -> Floats:
     for unknown names.
     """
     stated: Mapping[Any, Any] = mapping(what, given, "weights by name")
+    if not stated:
+        raise ParameterError(f"{what} must have at least one weight")
     weights = dict.fromkeys(names, 0.0)
     for name, weight in stated.items():
         weights[known_name("holding", name, names)] = finite(f"the weight of {name}", weight)
