@@ -7,7 +7,6 @@ from typing import Literal
 SamplingPlan = Literal["latin", "random", "antithetic", "sobol"]
 Each = Literal["period"]
 PeriodLength = Literal["year", "quarter", "month", "week"]
-Timing = Literal["end", "start"]
 FlowTiming = Literal["end", "mid", "start"]
 RunStore = Literal["all", "summary", "parts"]
 OnBad = Literal["count", "error"]

@@ -124,7 +124,7 @@ class _DecisionReader:
         return Choice, (table["choice"], self._parts(table.get("alternatives", {}), where))
 
     def _parts(self, tables: Any, where: str) -> dict[str, Any]:
-        """Return the parts of the tree that stand in tables by name."""
+        """Return the parts of the tree that tables hold by name."""
         return {
             name: self._part(table, f"{where} {name}")
             for name, table in self._tables(tables, where)

@@ -31,11 +31,6 @@ class Utility:
     back: Callable[[float], float]
     words: str
 
-    def certainty_equivalent(self, values: Floats, weights: Floats | None = None) -> float:
-        """Return the sure payoff that is as good as values with weights."""
-        utilities = np.asarray(self.of(values), dtype=np.float64)
-        return self.back(float(np.average(utilities, weights=weights)))
-
 
 def exponential(risk_tolerance: float) -> Utility:
     """Return the utility -exp(-x / risk tolerance), whose holder minds a risk alike at any

@@ -171,8 +171,8 @@ def _checked_term(name: str, term: Any) -> Any:
 
 @dataclass(frozen=True, eq=False)
 class Positions:
-    """Positions by name with today's prices by column, some of which are ``absolute`` and change by
-    differences, and the rate of each position's currency, where it has one.
+    """Positions by name with today's prices by column, the columns that are ``absolute`` and change
+    by differences, and the rate of each position's currency, where it has one.
     """
 
     held: Mapping[str, Position]

@@ -18,7 +18,7 @@ from kindynos.sampling.streams import Seed
 from kindynos.studies.bridge import Bridge, BridgeRequest, bridge_between
 from kindynos.validate import check_integer, checked
 
-MOST_TRIALS = 10_000_000  # of each mixture, all of which are held
+MOST_TRIALS = 10_000_000  # of each mixture; all are held at once
 
 
 @checked

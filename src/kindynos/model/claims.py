@@ -69,8 +69,8 @@ def _count(
 def own_count(
     name: str, sizes: Sizes, quantities: Mapping[str, Quantity]
 ) -> DistributionDriver | DependentDriver | None:
-    """Return the driver that was declared with the claims as their number, all that is known of
-    which stands in their table; None where the number is another quantity.
+    """Return the driver that was declared with the claims as their number, which is written in
+    their table; None where the number is another quantity.
     """
     picking, count = quantities[sizes.picking], quantities.get(sizes.count)
     assert isinstance(picking, PickingDriver)

@@ -42,11 +42,6 @@ class Paired:
         """Whether one of the two has no value at all."""
         return not (self._one.count and self._two.count)
 
-    @property
-    def lacks_values(self) -> bool:
-        """Whether some trial of either has no value."""
-        return min(self._one.count, self._two.count) < len(self._one.values)
-
     def without_value(self) -> Estimate:
         """Return the difference of the shares of trials without a value."""
         one, two = (np.isnan(result.values) * 1.0 for result in (self.first, self.second))

@@ -8,7 +8,6 @@ import re
 from kindynos.workbooks.cell_errors import NUM, VALUE, ResultError
 
 FIRST_1900 = datetime.date(1899, 12, 30)  # day 0 from March 1900 on
-FIRST_1904 = datetime.date(1904, 1, 1)
 SYSTEM_GAP = 1462  # days between the two
 LAST = 2_958_465  # 9999-12-31
 TEXTS = (

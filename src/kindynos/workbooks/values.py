@@ -16,7 +16,6 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.arrays import Floats
 from kindynos.workbooks.cell_errors import BY_NUMBER, VALUE, CellError, ResultError
 from kindynos.workbooks.serials import serial_in_text
 
@@ -494,15 +493,3 @@ def _kind_of(value: Value) -> str:
         )
     kinds = {float: "number", bool: "logical", CellError: "error"}
     return kinds.get(type(value), "text")
-
-
-def numbers_of(value: Value, trials: int) -> Floats:
-    """Return an outcome's value as numbers, one per trial or one for all; NaN for errors and
-    texts.
-    """
-    numbers = as_numbers(value) if type(value) is not Grid else as_numbers(value.rows[0][0])
-    if type(numbers) is Faulty:
-        numbers = numbers.values
-    if type(numbers) is CellError:
-        return np.full((), math.nan)
-    return np.asarray(numbers, dtype=np.float64)

@@ -14,9 +14,7 @@ from kindynos.errors import KindynosError
 from kindynos.formatting import (
     brief,
     in_one_cell,
-    in_unit,
     is_per_cent,
-    number,
     per_cent,
     share_with_error,
     with_error,
@@ -252,13 +250,6 @@ def line(result: Any, name: str) -> Line:
     else:
         cells.append("")
     return Line(name, f"{in_words(name)}{unit}", cells)
-
-
-def target_of(result: Any) -> str:
-    """Return the target as the head of an outcome says it."""
-    if result.target is None:
-        return ""
-    return number(in_unit(float(result.target), result.unit))
 
 
 def added(shares: Mapping[str, float]) -> Driven | None:
