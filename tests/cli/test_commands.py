@@ -411,7 +411,7 @@ with patch({where!r}, lost):
         with subprocess.Popen(
             command, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True
         ) as process:
-            wait_for_work(process, 15.0)  # the run is under way by then, and far from done
+            wait_for_work(process, 8.0)  # the run is under way by then, and far from done
             os.kill(process.pid, signal.SIGINT)
             _, message = process.communicate(timeout=60)
         self.assertEqual(process.returncode, 1, message)

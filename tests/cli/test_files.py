@@ -16,7 +16,7 @@ import pandas as pd
 import kindynos as kd
 from kindynos.atomic import replacing, staged
 from kindynos.reports.manifest import differences, read_manifest
-from tests.common import DEMO, Folder, proof, run, wait_for_work
+from tests.common import DEMO, Folder, proof, run, unrendered, wait_for_work
 
 
 class NothingHalfWritten(Folder):
@@ -96,7 +96,8 @@ class NothingHalfWritten(Folder):
     def test_files_of_others_are_replaced_when_that_is_said_only(self):
         out = self.folder / "out"
         out.mkdir()
-        words = ("run", DEMO / "night_ferry.toml", "--trials", "200", "--quiet", "--out", out)
+        words = ("run", DEMO / "berths.toml", "--trials", "200", "--quiet", "--out", out)
+        self.enterContext(unrendered())
         for name in ("figures.csv", "run.json"):
             (out / name).write_text("mine")
             refused = run(*words)

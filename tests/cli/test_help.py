@@ -63,6 +63,7 @@ class Help(Folder):
                 fast = ["--trials", few] if "--trials" in options else []
                 fast += ["--resampled", "20"] if "--resampled" in options else []
                 fast += ["--evaluations", "30"] if "--evaluations" in options else []
+                fast += ["--no-rolling"] if words[0] == "forecast" else []
                 if words[0] == "risk" and "--methods" not in words:
                     fast += ["--methods", "normal"]  # all of them are tested elsewhere
                 with self.subTest(line=line), contextlib.chdir(self.folder):

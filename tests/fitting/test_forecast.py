@@ -9,6 +9,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.model.file import model_from_text
+from kindynos.reports.showing import report_of
 from tests.common import DEMO, Case, run
 
 
@@ -51,6 +52,21 @@ class Forecasts(Case):
         first = model.simulate(20_000, seed=2)["first"]
         self.assertAlmostEqual(float(first.mean) / data["ahead"][0]["mean"], 1, delta=0.005)
         self.assertAlmostEqual(float(first.percentile(5)) / data["ahead"][0]["P5"], 1, delta=0.01)
+
+    def test_values_below_0_count_as_0_where_the_series_has_none(self):
+        generator = np.random.default_rng(1)
+        counts = np.maximum(generator.normal(2.0, 2.0, 60), 0.0)
+        options = {"process": "arima (0,0,0)", "candidates": ["arima (0,0,0)"], "seed": 1}
+        coming = kd.forecast(counts, 4, **options)
+        free = kd.forecast(counts, 4, below_zero=True, **options)
+        self.assertEqual((float(coming.paths.min()), free.raised), (0.0, 0.0))
+        self.assertLess(float(free.paths.min()), 0.0)
+        self.assertAlmostEqual(coming.raised, float((free.paths < 0).mean()))
+        np.testing.assert_array_equal(coming.paths, np.maximum(free.paths, 0.0))
+        moved = kd.forecast(counts - 1.0, 4, **options)
+        self.assertEqual(moved.raised, 0.0)
+        said = [line for part in report_of(coming).sections for line in part.sentences]
+        self.assertIn("count as 0", " ".join(said))
 
     def test_random_walks_do_not_get_a_season(self):
         seasonal = 0

@@ -128,6 +128,16 @@ class Terminal(Case):
         model.outcome("y", "a")
         self.assertIn("[bold]m[/bold]", printed(run_report(model.simulate(10, seed=1))))
 
+    def test_what_a_process_ends_at_is_exact_where_it_has_a_closed_form(self):
+        oil = kd.GeometricBrownianMotion(0.8, 0.05, 0.3)
+        model = kd.Model("m", periods=8, every="quarter", start="2028-Q1")
+        model.driver("oil", oil, dt=0.25)
+        model.outcome("cost", "last(oil)")
+        row = " ".join(printed(model_tables.drivers_table(model.compiled())).split())
+        self.assertIn("after 8 quarters", row)
+        for figure in (oil.expected(2.0), *(oil.distribution_at(2.0).percentile([5, 95]))):
+            self.assertIn(f"{float(figure):.5g}", row)
+
     def test_findings(self):
         self.assertIn("Nothing looks wrong", printed(model_tables.findings([])))
         quiet = kd.Model("m")

@@ -33,6 +33,11 @@ if TYPE_CHECKING:
     is_flag=True,
     help="Choose the process without trying it on the series' own history, which takes seconds.",
 )
+@click.option(
+    "--below-zero",
+    is_flag=True,
+    help="Let values fall below 0 where the series has none; default: they count as 0.",
+)
 @regressor_options
 @click.option("--trials", type=WHOLE, default=10_000, show_default=True, help="How many paths.")
 @click.option("--seed", type=WHOLE, help="A whole number that reproduces them; else one is chosen.")
@@ -46,6 +51,7 @@ def forecast(
     above: tuple[float, ...],
     process: str | None,
     no_rolling: bool,
+    below_zero: bool,
     regressors: Regressors,
     trials: int,
     seed: int | None,
@@ -77,6 +83,7 @@ def forecast(
             every=series["every"],
             rolling=not no_rolling,
             exog=exog,
+            below_zero=below_zero or None,
             trials=trials,
             seed=seed,
             progress=lambda share: progress(round(100 * share), 100),

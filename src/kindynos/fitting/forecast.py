@@ -34,13 +34,15 @@ class Forecast(Reported):
 
     ``paths`` has them by trial ``(periods, trials)``; see ``table`` for their percentiles,
     ``total`` for the sum of the first periods, ``chance`` for a figure, and ``plot``. ``ranking``
-    has all processes that were tried, and ``process_name`` is the one that was used.
+    has all processes that were tried, and ``process_name`` is the one that was used; ``raised`` is
+    the share of drawn values that were below 0 and count as 0.
     """
 
     ranking: SeriesRanking
     process_name: str
     paths: Floats
     seed: int
+    raised: float = 0.0  # the share of values drawn below 0 that count as 0
 
     @property
     def process(self) -> Process:
@@ -107,6 +109,7 @@ def forecast(
     candidates: Any = None,
     rolling: bool = True,
     exog: Any = None,
+    below_zero: bool | None = None,
     trials: Count = TRIALS,
     seed: Seed = None,
     progress: Callable[[float], Any] | None = None,
@@ -115,8 +118,9 @@ def forecast(
     one named, which alone is fitted, simulated with the error of its parameters.
 
     ``series`` and the options are those of ``fit_series``, ``exog`` too; ``ahead`` is how many
-    periods, by default one season, at least 12, and as far as regressors are known. Raises
-    ParameterError as it does.
+    periods, by default one season, at least 12, and as far as regressors are known. Values below 0
+    count as 0 where the series has none, such as numbers of passengers, unless ``below_zero`` says
+    that it may have some. Raises ParameterError as it does.
 
     >>> from kindynos import Arima
     >>> made = Arima(ar=[0.5], sd=1.0, constant=4.0).paths(periods=120, trials=1, seed=3)[1:, 0]
@@ -142,4 +146,7 @@ def forecast(
         count = min(count, later)
     selected = checked_seed(seed)
     paths = ranking[name].paths(count, trials, selected, uncertain=True)[1:]
-    return Forecast(ranking, name, paths, selected)
+    if below_zero is None:
+        below_zero = bool(np.nanmin(ranking.series.values) < 0)
+    raised = 0.0 if below_zero else float((paths < 0).mean())
+    return Forecast(ranking, name, np.maximum(paths, 0.0) if raised else paths, selected, raised)

@@ -39,6 +39,11 @@ def forecast_report(
     if forecast.process_name != forecast.ranking.names[0]:
         how = [f"The process is {forecast.process_name}, as named; {verdict}."]
     how += [f"{note}." for note in notes]
+    if forecast.raised:
+        how.append(
+            f"{per_cent(forecast.raised)} of the values drawn lie below 0, where the series has "
+            "none, and count as 0; a model says so with max(..., 0)."
+        )
     how.append(
         f"{forecast.paths.shape[1]:,} paths with parameters drawn too, seed {forecast.seed}."
     )
@@ -62,6 +67,7 @@ def forecast_report(
                 "column": name,
                 "process": forecast.process_name,
                 "seed": forecast.seed,
+                "raised to 0": forecast.raised,
                 "verdict": forecast.ranking.verdict,
                 "notes": list(notes),
                 "doubts": forecast.ranking.doubts,

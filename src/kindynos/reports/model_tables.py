@@ -11,6 +11,8 @@ from rich.console import Group
 from rich.text import Text
 
 from kindynos.cohorts.cohort import Cohort
+from kindynos.distributions.base import Distribution
+from kindynos.distributions.from_data import Empirical
 from kindynos.formatting import brief, in_unit, is_time, number, per_cent, point_in_time
 from kindynos.model.review import Finding
 from kindynos.processes.series import InPeriods
@@ -18,7 +20,9 @@ from kindynos.program.program import Program
 from kindynos.program.quantities import DependentDriver, DistributionDriver, Driver, ProcessDriver
 from kindynos.reports.tables import DOUBT, FigureTable, Words, table_of
 from kindynos.sampling.plans import PLANS
+from kindynos.tables.table import counted
 
+LEAST_TRIALS = 2  # of an end that has a closed form, where none are needed
 TRIED = 4_000  # trials for the figures of drivers that are simulated
 MOST_ACROSS = 12  # states that are columns of a table
 
@@ -94,7 +98,8 @@ def drivers_table(program: Program) -> FigureTable:
 def _step(program: Program, driver: ProcessDriver) -> str:
     """Return how long a period of the model is in a process's unit of time."""
     every = program.timeline.every
-    return every if isinstance(driver.process, InPeriods) else f"{every}, dt {driver.dt:g}"
+    step = every if isinstance(driver.process, InPeriods) else f"{every}, dt {driver.dt:g}"
+    return f"{step}; here after {counted(program.periods, every)}"
 
 
 def _ends(program: Program, driver: Driver, based: bool) -> list[str]:
@@ -116,10 +121,23 @@ def _ends(program: Program, driver: Driver, based: bool) -> list[str]:
         if based
         else []
     )
-    below = float((ends < 0).mean())
-    figures = [*base, float(ends.mean()), *np.percentile(ends, [5, 50, 95]).tolist()]
+    closed = _closed_end(program, driver)
+    if closed is None:
+        below = float((ends < 0).mean())
+        figures = [*base, float(ends.mean()), *np.percentile(ends, [5, 50, 95]).tolist()]
+    else:
+        below = float(closed.chance(below=0))
+        figures = [*base, closed.mean, *(float(closed.percentile(q)) for q in (5, 50, 95))]
     shown = [brief(in_unit(figure, driver.unit)) for figure in figures]
     return [*shown, per_cent(below) if below > 0 else "never"]
+
+
+def _closed_end(program: Program, driver: Driver) -> Distribution | None:
+    """Return the distribution of a process after the last period, where it has a closed form."""
+    if type(driver) is not ProcessDriver or driver.uncertain:
+        return None
+    end = driver.process.distribution_at(program.periods * driver.dt, trials=LEAST_TRIALS)
+    return None if isinstance(end, Empirical) else end
 
 
 def cohort_table(name: str, cohort: Cohort) -> FigureTable:
