@@ -62,9 +62,9 @@ class _TShaped(Standardized, Tabled):
         nearer = np.minimum(u, 1 - u)
         tail = betaincinv(df / 2, 0.5, 2 * nearer)
         middle = betaincinv(0.5, df / 2, np.abs(1 - 2 * u))
-        size = np.where(
-            nearer < 0.1, np.sqrt(df * (1 - tail) / tail), np.sqrt(df * middle / (1 - middle))
-        )
+        with np.errstate(divide="ignore"):  # of less than one degree: beyond all floats
+            far, near = df * (1 - tail) / tail, df * middle / (1 - middle)
+        size = np.sqrt(np.where(nearer < 0.1, far, near))
         return np.sign(u - 0.5) * size
 
     def _from_below(self, u: Floats) -> Floats:
