@@ -51,10 +51,10 @@ def shown(value: object) -> str:
 
 def finite(name: str, value: Any) -> float:
     """Return ``value`` as a float; it must be one finite number."""
-    checked_number = number(name, value)
-    if not math.isfinite(checked_number):
-        raise invalid_argument(name, "a finite number", checked_number)
-    return checked_number
+    figure = number(name, value)
+    if not math.isfinite(figure):
+        raise invalid_argument(name, "a finite number", figure)
+    return figure
 
 
 def number(name: str, value: Any) -> float:

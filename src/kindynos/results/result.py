@@ -475,4 +475,4 @@ def _flat(q: ArrayLike) -> list[float]:
 def _percents(level: ArrayLike) -> Any:
     if _single(level):
         return 100 * fraction("level", level)
-    return [100 * fraction("level", level_of_one) for level_of_one in _flat(level)]
+    return [100 * fraction("level", one) for one in _flat(level)]

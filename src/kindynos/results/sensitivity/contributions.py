@@ -157,17 +157,17 @@ class _Contributed:
     def estimates(self, shares: bool = False) -> list[Estimate]:
         """Return each contribution with its interval, or its share of the total."""
         with np.errstate(divide="ignore", invalid="ignore"):
-            shares_or_amounts = self.found / self.total if shares else self.found
+            contributions = self.found / self.total if shares else self.found
             left_out = self.left_out / self.totals[:, None] if shares else self.left_out
         if not len(left_out):
-            return [Estimate(float(value)) for value in shares_or_amounts]
-        least = np.zeros(len(shares_or_amounts)) if self.least is None else self.least
+            return [Estimate(float(value)) for value in contributions]
+        least = np.zeros(len(contributions)) if self.least is None else self.least
         if shares:
             with np.errstate(divide="ignore", invalid="ignore"):
                 least = np.abs(least / self.total)
         estimates = []
         for value, others, reach in zip(
-            shares_or_amounts.tolist(), left_out.T, least.tolist(), strict=True
+            contributions.tolist(), left_out.T, least.tolist(), strict=True
         ):
             if not np.ptp(others) > 0 and not reach > 0:
                 # a part that never moved here, which has no spread to judge by
@@ -185,10 +185,7 @@ def _to_variance(run: SimulatedTrials, outcome: str, parts: _Parts) -> _Contribu
     finite = np.isfinite(whole)
     total = float(whole[finite].var(ddof=1))
     totals = np.array(
-        [
-            float(whole[finite & (group != group_left_out)].var(ddof=1))
-            for group_left_out in parts.groups
-        ]
+        [float(whole[finite & (group != omitted)].var(ddof=1)) for omitted in parts.groups]
     )
     left_out = [
         variance * _shares_of_variance(parts.values[:, kept], parts.outcome[kept])
@@ -210,8 +207,7 @@ def _to_percentile(
     # by how much the quantile moves with it is the same under any rule of interpolation
     every = float(np.quantile(whole[has_value], level / 100))
     without = [
-        np.quantile(whole[has_value & (group != group_left_out)], level / 100)
-        for group_left_out in parts.groups
+        np.quantile(whole[has_value & (group != omitted)], level / 100) for omitted in parts.groups
     ]
     quantiles = quantile + np.array(without) - every
     left_out = [
