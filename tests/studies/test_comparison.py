@@ -316,7 +316,7 @@ class Conditions(Case):
         self.assertEqual(len(compared.chances("breach")), 2)
         for call, words in (
             (lambda: compared.chances(None), "must be a text"),
-            (lambda: compared.rows_of(np.array([1.0, 2.0])), "not a row of all scenarios"),
+            (lambda: compared.rows_of(np.array([1.0, 2.0])), "outcome must be a text"),
             (lambda: compared.row_differences(["breach"]), "outcome must be a text"),
         ):
             with self.subTest(words=words), self.fails(words):
