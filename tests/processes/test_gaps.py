@@ -86,6 +86,18 @@ class Processes(Case):
                 self.assertEqual(fitted.refit().gap, 4)
 
 
+class Missing(Case):
+    def test_months_that_are_said_to_be_days_are_refused(self):
+        values = np.full(900, NAN)
+        values[::30] = 10 + np.random.default_rng(1).normal(size=30)
+        for fit in (kd.ExponentialSmoothing.fit, kd.Arima.fit):
+            with self.fails("842 of 871 values of series are missing", "further apart"):
+                fit(values)
+        third = np.random.default_rng(2).normal(size=60)
+        third[np.arange(60) % 3 != 0] = NAN  # two in three may be
+        self.assertEqual(kd.Arima.fit(third).fitted.observations, 20)
+
+
 class Rankings(Case):
     def test_missing_values_before_an_origin_do_not_shift_the_periods(self):
         rng = np.random.default_rng(8)

@@ -78,6 +78,7 @@ def known_length(values: Sequence[float] | Floats) -> int:
 
 
 LARGEST = 1e80  # whose powers a float still holds
+MOST_MISSING = 600  # values, each of which is one more unknown of a fit
 CLOSE = 1e-3  # relative, of parameters that are refitted
 
 
@@ -94,6 +95,19 @@ def same_process(stated: Any, estimated: Any, names: Sequence[str]) -> Any:
                 "parameters are those fitted to the history"
             )
     return estimated
+
+
+def _check_missing(name: str, values: Floats) -> None:
+    """Raise ParameterError for a series with too many missing values to be integrated out, such as
+    months that are said to be days.
+    """
+    known = values[: known_length(values)]
+    missing = int(np.isnan(known).sum())
+    if missing > min(2 * (len(known) - missing), MOST_MISSING):
+        raise ParameterError(
+            f"{missing:,} of {len(known):,} values of {name} are missing; at most two in three may "
+            f"be, and {MOST_MISSING}: are the values further apart than is said?"
+        )
 
 
 def series_values(name: str, series: Any, above_zero: bool, least: int = 0) -> tuple[float, ...]:
@@ -113,6 +127,8 @@ def series_values(name: str, series: Any, above_zero: bool, least: int = 0) -> t
         raise ParameterError(
             f"value {position} of {name} is {values[position]:g}; a log needs values above 0"
         )
+    if least:
+        _check_missing(name, values)
     if len(places) < least:
         raise ParameterError(f"needs at least {least} values, and {name} has {len(places)}")
     if least and float(np.nanmax(np.abs(values))) > LARGEST:
