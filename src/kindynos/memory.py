@@ -9,7 +9,7 @@ is given up where its results would take more than a quarter of a gigabyte.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Iterator
+from collections.abc import Callable, Hashable, Iterable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from functools import wraps
@@ -37,17 +37,16 @@ class _Memory(dict[Hashable, Any]):
             self.size -= _size(oldest) + _size(self.pop(oldest))
 
 
-def _size(value: Any) -> int:
-    """Return about how many bytes a value takes: those of its arrays and texts."""
+def _size(value: Any, deep: int = 4) -> int:
+    """Return about how many bytes a value takes: those of its arrays and texts, so ``deep``."""
     if isinstance(value, np.ndarray):
         return value.nbytes
     if isinstance(value, bytes | str):
         return len(value)
-    if isinstance(value, tuple | list):
-        return sum(map(_size, value))
+    inside: Iterable[Any] = value if isinstance(value, tuple | list) else ()
     if hasattr(value, "__dict__"):
-        return sum(map(_size, vars(value).values()))
-    return 8
+        inside = vars(value).values()
+    return 8 + (sum(_size(part, deep - 1) for part in inside) if deep else 0)
 
 
 _open: ContextVar[_Memory | None] = ContextVar("open", default=None)

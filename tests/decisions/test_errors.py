@@ -60,6 +60,26 @@ class Errors(Case):
                 self.assertGreaterEqual(held, 105)
                 self.assertLessEqual(narrow, 100)
 
+    def test_the_value_of_one_alternative_of_equal_ones_and_of_constants(self):
+        values = np.arange(400.0)
+        read = kd.read_trials(pd.DataFrame({"a": values, "same": values, "c": np.full(400, 3.0)}))
+        plain = 1.96 * values.std(ddof=1) / 20
+        for names, value, error in (
+            (("a",), 199.5, plain),
+            (("a", "same"), 199.5, plain),
+            (("c",), 3.0, 0.0),
+            (("c", "a"), 199.5, plain),
+        ):
+            for better, expected in (("high", value), ("low", 3.0 if "c" in names else value)):
+                with self.subTest(names=names, better=better):
+                    alternatives = {name: read[name] for name in names}
+                    decision = kd.Decision("d", alternatives, better=better)
+                    found = decision.solve(trials=400).value
+                    self.assertAlmostEqual(float(found), expected)
+                    self.assertAlmostEqual(
+                        found.error, 0.0 if expected == 3.0 else error, delta=0.03 * plain
+                    )
+
     def test_what_involves_no_draw_is_exact(self):
         event = kd.Event("demand", {"high": (0.4, 10.0), "low": (0.6, -6.0)})
         decision = kd.Decision("launch", {"launch": event, "stay": 0.0})

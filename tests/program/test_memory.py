@@ -1,12 +1,38 @@
 """Memory stays bounded: what nothing reads any more is let go while a batch is worked out."""
 
 import tracemalloc
+from unittest import mock
+
+import numpy as np
 
 import kindynos as kd
+from kindynos.memory import remembered, with_memory
 from tests.common import Case
 
 PERIODS, TRIALS = 20, 4_000
 ROW = 8 * PERIODS * TRIALS  # bytes of one line
+
+
+class Remembered(Case):
+    def test_the_oldest_results_of_an_object_give_way(self):
+        class Book:
+            @with_memory
+            def doubled(self, number):
+                return twice(number)
+
+        calls = []
+
+        @remembered
+        def twice(number):
+            calls.append(number)
+            return np.full(10_000, 2.0 * number)
+
+        book = Book()
+        with mock.patch("kindynos.memory.MOST", 400_000):  # room for four of them
+            for number in (1, 2, 3, 4, 4, 5, 6, 6, 1):
+                self.assertEqual(book.doubled(number)[0], 2.0 * number)
+        self.assertEqual(calls, [1, 2, 3, 4, 5, 6, 1])
+        self.assertLessEqual(vars(book)["_memory"].size, 400_000)
 
 
 class Memory(Case):

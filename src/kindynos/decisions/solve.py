@@ -296,10 +296,12 @@ class Solution(Reported):
         names = list(self.decision.alternatives)
         brought = [self._brought(self.draws, {**self.policy, (): name}) for name in names]
         payoffs = np.stack([np.broadcast_to(values, self.draws.trials) for values in brought])
-        covariance = np.cov(payoffs) / self.draws.trials
+        covariance = np.atleast_2d(np.cov(payoffs)) / self.draws.trials
         behind = payoffs.mean(axis=1) - payoffs.mean(axis=1).max()
         best = int(behind.argmax())
         variances = np.diagonal(covariance)
+        if len(names) < 2 or not variances.max() > 0:  # nothing to choose, or nothing drawn
+            return 1.0, 0.0
         of_gap = variances + variances[best] - 2 * covariance[best]
         told = np.abs(behind) > Z * np.sqrt(np.maximum(of_gap, 0.0))
 

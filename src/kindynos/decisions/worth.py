@@ -291,6 +291,15 @@ def _best_of(
 
 
 @checked
+def _posterior(joint: Mapping[str, Any], chance: Any) -> dict[str, Any]:
+    """Return the chance of each outcome once a signal is seen, by Bayes' rule, from those of both
+    and that of the signal.
+    """
+    with np.errstate(all="ignore"):
+        shares = {outcome: np.nan_to_num(both / chance) for outcome, both in joint.items()}
+    return {outcome: one if np.ndim(one) else float(one) for outcome, one in shares.items()}
+
+
 def sample_information_value(
     decision: Decision, event: str, signals: Mapping[str, Mapping[str, float]], **options: Any
 ) -> pd.DataFrame:
@@ -327,17 +336,7 @@ def sample_information_value(
         chance = sum(joint.values())
         if float(np.max(chance)) <= 0:
             continue
-        with np.errstate(all="ignore"):
-            # Bayes' rule
-            posterior = {
-                outcome: np.nan_to_num(shares_of_both / chance)
-                for outcome, shares_of_both in joint.items()
-            }
-        posterior = {
-            outcome: shares_of_both if np.ndim(shares_of_both) else float(shares_of_both)
-            for outcome, shares_of_both in posterior.items()
-        }
-        solved_knowing = _solved_knowing(base, {event: posterior}, chance)
+        solved_knowing = _solved_knowing(base, {event: _posterior(joint, chance)}, chance)
         informed = informed + chance * solved_knowing._brought(
             solved_knowing.draws, solved_knowing.rolling.policy
         )
@@ -351,14 +350,11 @@ def sample_information_value(
             "best": solved_knowing.best,
             "value": float(solved_knowing.value),
         }
-    worth_by_quantity = pd.DataFrame.from_dict(rows, orient="index")
-    worth_by_quantity.index.name = "signal"
+    by_signal = pd.DataFrame.from_dict(rows, orient="index")
+    by_signal.index.name = "signal"
     worth = _in_money(base, _over_plain(base, informed).judged)
-    worth_by_quantity.attrs["worth"], worth_by_quantity.attrs["error"] = (
-        max(float(worth), 0.0),
-        worth.error,
-    )
-    return worth_by_quantity
+    by_signal.attrs["worth"], by_signal.attrs["error"] = (max(float(worth), 0.0), worth.error)
+    return by_signal
 
 
 @checked

@@ -129,14 +129,14 @@ class _Review:
             return None
         size, bases = 1.0, dict[str, Fraction]()
         for base, power in unit.bases.items():
-            kept, factor = self._kept(base, name)
+            kept, factor = self._compared_base(base, name)
             size *= factor ** float(power)
             if kept in self.tracked:
                 bases[kept] = bases.get(kept, Fraction(0)) + power
         bases = {base: power for base, power in sorted(bases.items()) if power}
         return replace(unit, bases=bases, sizes=frozenset(own * size for own in unit.sizes))
 
-    def _kept(self, base: str, name: str) -> tuple[str, float]:
+    def _compared_base(self, base: str, name: str) -> tuple[str, float]:
         """Return the base that is compared, and how many of it a base is; sizes of what nobody
         keeps track of say nothing.
         """

@@ -140,13 +140,7 @@ class MeanReverting(Process):
         before, after = x[:-1], x[1:]
         steps = len(after)
         slope = _slope(before, after, own)
-        if slope <= 0:
-            raise ParameterError(
-                f"the series returns to its level within a period (each value is {slope:.3g} "
-                "times the one before); "
-                "draw it again each period instead, such as model.driver(..., Normal(...), "
-                'each="period")'
-            )
+        _check_slope(slope)
         estimates = reversion(slope, steps, own is not None) if slope < 1 else None
         if estimates is None or not 0 < estimates.median < steps:
             raise ParameterError(
@@ -270,6 +264,16 @@ def _logs_are_likelier(values: Floats) -> bool:
         rest = float(((x[1:] - level - slope * x[:-1]) ** 2).mean())
         likelihoods.append(-len(x[1:]) / 2 * math.log(max(rest, 1e-300)) - jacobian)
     return likelihoods[1] > likelihoods[0]
+
+
+def _check_slope(slope: float) -> None:
+    """Raise ParameterError for a series in which nothing is left after a period."""
+    if slope <= 0:
+        raise ParameterError(
+            f"the series returns to its level within a period (each value is {slope:.3g} times the "
+            "one before); draw it again each period instead, such as model.driver(..., "
+            'Normal(...), each="period")'
+        )
 
 
 def _level_stated(level: float, logged: bool) -> float:

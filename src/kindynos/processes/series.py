@@ -78,7 +78,7 @@ def known_length(values: Sequence[float] | Floats) -> int:
 
 
 LARGEST = 1e80  # whose powers a float still holds
-MOST_MISSING = 600  # values, each of which is one more unknown of a fit
+MOST_MISSING = 600  # values; a fit has one more unknown for each
 CLOSE = 1e-3  # relative, of parameters that are refitted
 
 
