@@ -37,6 +37,17 @@ class Candidates(Case):
 
 
 class Rankings(Case):
+    def test_those_within_10_of_the_best_of_their_group_are_scored(self):
+        series = kd.Arima(ar=[0.9], sd=1.0).paths(150, 1, seed=4)[1:, 0]
+        names = ["arima (1,0,0)", "arima (2,0,0)", "arima (0,0,0)", "smoothing: level"]
+        ranking = kd.fit_series(series, names, season=0, origins=2)
+        table = ranking.table()
+        behind = table["aicc"] - table.groupby("group")["aicc"].transform("min")
+        self.assertGreater(behind["arima (0,0,0)"], 10)
+        self.assertTrue(0 < behind["arima (2,0,0)"] < 10)
+        self.assertEqual(set(ranking.scores), set(behind.index[behind <= 10]))
+        self.assertTrue(np.isnan(table.loc["arima (0,0,0)", "crps"]))
+
     def test_the_best_of_a_group_has_the_lowest_aicc(self):
         made = kd.Arima(ar=[0.8], sd=1.0, constant=10.0).paths(200, 1, seed=3)[1:, 0]
         ranking = kd.fit_series(

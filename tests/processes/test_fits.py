@@ -120,6 +120,14 @@ class Fits(Case):
         logged = kd.MeanReverting.fit(np.exp(series), 0.25, log=True, level=np.exp(0.16))
         self.assertAlmostEqual(logged.speed, made.speed)
 
+    def test_a_fast_return_to_a_stated_level_is_as_often_too_fast_as_too_slow(self):
+        above = 0
+        for seed in range(300):  # a pull of 75 over the series, beyond the table of simulated ones
+            series = kd.MeanReverting(0.0, 0.0, 15.0, 1.0).paths(500, 1, seed=seed, dt=0.01)[:, 0]
+            made = kd.MeanReverting.fit(series, 0.01, log=False, level=0.0)
+            above += made.speed > 15.0
+        self.assertTrue(125 <= above <= 175, above)
+
     def speed_ends(self, series):
         """The interval of the speed with a level that is found; None where none is."""
         try:
