@@ -3,7 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 
 
-.PHONY: demo test check proofs mutants lowest bench screenshots site pages recorded clean
+.PHONY: demo test check proofs mutants lowest print-versions bench screenshots site pages recorded clean
 
 $(BIN)/python:
 	$(PYTHON) -m venv .venv
@@ -48,6 +48,9 @@ LOWEST := tests.cli.test_commands tests.cli.test_output tests.cli.test_fits test
 	.venv-lowest/bin/python -m pip install --quiet --disable-pip-version-check --constraint .ci/lowest.txt \
 		--editable '.[cluster,excel,notebook,parquet,report]' hypothesis jsonschema selenium
 	@touch $@
+
+print-versions: # the tests of what versions of Python and of other packages can change
+	@echo $(LOWEST)
 
 lowest: .venv-lowest/installed
 	.venv-lowest/bin/python -m tests $(LOWEST)

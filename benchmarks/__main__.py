@@ -48,6 +48,7 @@ NAMES = (
     "markets",
     "large",
     "growth",
+    "waiting",
     "attack",
 )
 HEAD = """<!-- written by: make proofs -->

@@ -4,9 +4,11 @@ its assumption holds.
 Returns are independent (normal, or Student's t with 5 or 4 degrees of freedom), or have a
 volatility that clusters: GARCH(1,1) with 0.08 of a day's square, 0.9 of the variance before, and
 Student's t shocks with 6 degrees of freedom. There ``filtered`` and ``weighted`` are asked for the
-day to come, ``historical`` and ``tail`` for days of any year. The last rows are of the figure that
-is printed, by the method that is chosen for each history: its coverage, and its root mean square
-error over that of the best single method. ``KINDYNOS_SEEDS`` sets how many histories are drawn.
+day to come, ``historical`` and ``tail`` for days of any year. Over several periods, held or sold
+short, log returns are independent, and the truth is that of their sums. The last rows are of the
+figure that is printed, by the method that is chosen for each history: its coverage, and its root
+mean square error over that of the best single method. ``KINDYNOS_SEEDS`` sets how many histories
+are drawn.
 """
 
 import math
@@ -28,6 +30,7 @@ from kindynos.markets.supported import supported_method
 
 HELD = Held(("a",), (1.0,), (1.0,), (False,))  # one of an instrument that is worth 1
 SEEDS = repeats(400)
+MONTHS = 12  # the horizon in months; others are in days
 CHOSEN = 100  # histories whose method is chosen, by seven back-tests each
 LEVELS = (0.95, 0.975, 0.99)
 DAYS = (250, 500, 1000)
@@ -116,6 +119,39 @@ def _job(case: tuple[int, int, str, int]) -> list[tuple[str, str, float, str]]:
     ]
 
 
+@cache
+def _long_truth(kind: int, periods: int, mean: float, sd: float, number: float) -> float:
+    """Return the loss at 99 % over several periods of one share that is held, or sold short."""
+    draw, generator = (stats.norm(), stats.t(5))[kind].rvs, np.random.default_rng(9)
+    scale = sd / (1.0, math.sqrt(5 / 3))[kind]
+    logs = sum(mean + scale * draw(400_000, random_state=generator) for _ in range(periods))
+    return float(np.quantile(-number * np.expm1(logs), 0.99))
+
+
+def _long_job(case: tuple[int, str, int, int, float, int]) -> list[tuple[str, str, float, str]]:
+    """Return how a figure over a horizon does for one share, held or sold short."""
+    kind, name, count, horizon, number, seeds = case
+    daily = horizon != MONTHS
+    mean, sd = (0.0003, 0.01) if daily else (0.006, 0.045)
+    scale = sd / (1.0, math.sqrt(5 / 3))[kind]
+    frequency = "B" if daily else "ME"
+    dates = pd.DatetimeIndex(pd.date_range("2000-01-03", periods=count, freq=frequency))
+    book = Held(("a",), (number,), (1.0,), (False,))
+    method, truth, hits = METHODS[name](), _long_truth(kind, horizon, mean, sd, number), 0
+    ratios = []
+    for seed in range(seeds):
+        shocks = (stats.norm(), stats.t(5))[kind].rvs(count, random_state=seed)
+        exposure = Exposure(book, np.expm1(mean + scale * shocks)[:, None], ["a"], dates)
+        own, looked_at, left = method.over(exposure, horizon)
+        figure = own.interval(looked_at, MEASURES[0], 0.99, left)
+        hits += figure.low <= truth <= figure.high
+        ratios.append(float(figure) / truth)
+    side, unit = "held" if number > 0 else "sold short", "days" if daily else "months"
+    title = f"{KINDS[kind].name}, {count} {unit}, {name} over {horizon} {unit}, {side}"
+    what = f"{seeds} seeds; the figure is {np.median(ratios):.2f} of the true one"
+    return [(f"coverage: {title}", what, hits / seeds, "0.92 to 0.98")]
+
+
 def _chosen_job(case: tuple[int, int, int]) -> list[tuple[str, str, float, str]]:
     """Return how the figure at 99 % does whose method is chosen for each history."""
     place, days, seeds = case
@@ -162,6 +198,14 @@ def measure() -> list[tuple[str, str, float, str]]:
     ]
     with ProcessPoolExecutor() as pool:
         rows = [row for rows in pool.map(_job, cases) for row in rows]
+        long = [
+            (kind, name, 1000 if horizon != MONTHS else 240, horizon, number, min(SEEDS, CHOSEN))
+            for kind in (0, 1)
+            for name in ("historical", "weighted", "filtered", "tail")
+            for horizon in ((10,) if SHORT else (10, MONTHS, 250))
+            for number in (1.0, -1.0)
+        ]
+        rows += [row for rows in pool.map(_long_job, long) for row in rows]
         chosen = [
             (place, days, min(SEEDS, CHOSEN)) for place in range(len(KINDS)) for days in DAYS[1:]
         ]

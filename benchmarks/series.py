@@ -8,6 +8,7 @@ import numpy as np
 
 import kindynos as kd
 from benchmarks.timing import paired, repeats
+from kindynos.fitting.diagnostics import RESIDUAL_SIZES
 from kindynos.processes.arima_fit import ArimaLikelihood, Orders
 
 SERIES, LENGTH, AHEAD, TRIALS = repeats(60), 120, 12, 2_000
@@ -65,6 +66,7 @@ def measure():
         (f"90 % fan, 12 ahead, of {name}", "", _covered(*case), "0.86 to 0.94")
         for name, case in CASES.items()
     ]
+    rows += _residual_sizes()
     t = np.arange(LENGTH)
     made = np.exp(
         8
@@ -109,3 +111,32 @@ def _covered(truth, options):
         low, high = np.quantile(fan, [0.05, 0.95])
         inside.append(low <= series[-1] <= high)
     return float(np.mean(inside))
+
+
+def _residual_sizes():
+    """Return how often the tests of residuals reject those of the right model at 5 %."""
+    made = {
+        "arima (1,0,0)": (
+            kd.Arima(ar=[0.6], constant=50.0),
+            {"order": (1, 0, 0), "constant": True},
+        ),
+        "smoothing": (kd.ExponentialSmoothing(level=100.0, level_weight=0.4, sd=1.0), {}),
+    }
+    rows = []
+    for name, (truth, options) in made.items():
+        for count in (40, 120):
+            rejected: dict[str, list[bool]] = {}
+            for series in truth.paths(count, 4 * SERIES, seed=2)[1:].T:
+                fitted = type(truth).fit(series, **options)
+                for test in kd.diagnose(fitted).tests:
+                    rejected.setdefault(test.name, []).append(test.p < 0.05)
+            rows += [
+                (
+                    f"size of {test}, residuals of {name}, {count} values",
+                    "",
+                    float(np.mean(hits)),
+                    " to ".join(f"{end:g}" for end in (0.0, RESIDUAL_SIZES[test][1] + 0.03)),
+                )
+                for test, hits in rejected.items()
+            ]
+    return rows

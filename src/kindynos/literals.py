@@ -56,7 +56,7 @@ ProcessName = Literal[
 ]
 DecisionRule = Literal["mean", "certainty equivalent", "percentile", "expected shortfall"]
 Spacing = Literal["day", "working day", "week", "month", "quarter", "year"]
-MissingPolicy = Literal["drop", "carry", "error"]
+MissingPolicy = Literal["drop", "available", "carry", "error"]
 ReturnKind = Literal["simple", "log"]
 ReturnPeriod = Literal["day", "week", "month", "quarter", "year"]
 CovarianceMethod = Literal["sample", "weighted", "shrunk"]

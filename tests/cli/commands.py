@@ -32,6 +32,7 @@ QUICK = {
         ("run", "terminal.toml", "--chance", "cost > 1e7 and works > 2e7", *FEW),
         ("run", "hydrofoil.toml", *FEW),
         ("run", "vessel_claims.toml", "--trials", "1000", "--seed", "1"),
+        ("run", "second_ferry.toml", "--choose-for", "value", *FEW),
     ],
     "model": [("check", FERRY), ("check", "night_ferry.xlsx", "--brief")],
     "workbook": [("check", "purser.xlsx")],

@@ -124,15 +124,37 @@ class Fit(Case):
         self.assertLess(found["intervals"]["shape"][0], found["parameters"]["shape"])
 
     def test_a_driver_can_be_pasted(self):
-        for more in ((), ("--uncertain",)):
-            table = run("fit", BILLS, "--as-driver", "repair", *more).stdout
-            model = model_from_text(f'[model]\nname = "x"\n{table}\n[outcomes]\ny = "repair"')
-            self.assertAlmostEqual(model.base_case().loc["repair", "value"], 12_500, delta=500)
+        table = run("fit", BILLS, "--as-driver", "repair").stdout
+        model = model_from_text(f'[model]\nname = "x"\n{table}\n[outcomes]\ny = "repair"')
+        self.assertAlmostEqual(model.base_case().loc["repair", "value"], 12_500, delta=500)
         table = run("fit", PASSENGERS, *FEW, "--as-driver", "pax", "--uncertain").stdout
         model = model_from_text(
             f'[model]\nname = "x"\nperiods = 12\n{table}\n[outcomes]\ny = "median(pax)"'
         )
         self.assertGreater(model.simulate(500, seed=1)["y"].sd, 1000)
+
+    def test_drawn_parameters_go_to_a_file_beside_the_model(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("fit", BILLS, "--as-driver", "repair", "--uncertain", "--out", folder)
+            answer = run(*words)
+            self.assertLessEqual(len(answer.stdout.splitlines()), 10)
+            self.assertIn("# 100 draws of the parameters", answer.stdout)
+            file = Path(folder, "year.toml")
+            file.write_text(
+                f'[model]\nname = "x"\n{answer.stdout}\n[outcomes]\ny = "repair"', encoding="utf-8"
+            )
+            drawn = kd.load_model(file).quantities["repair"].distribution
+            expected = kd.LogNormal.fit(kd.read_values(BILLS)).uncertain()
+            self.assertEqual(drawn.parts, expected.parts)
+            self.assertEqual(drawn.percentile(99), expected.percentile(99))
+            again = run(*words)
+            self.assertEqual(again.returncode, 2)
+            self.assertIn("is there already", again.stderr)
+            self.assertEqual(run(*words, "--force").stdout, answer.stdout)
+            parts = Path(folder, "repair_parts.csv")
+            parts.write_text("mean,sd\n3,1\n4,-1\n", encoding="utf-8")
+            with self.assertRaisesRegex(kd.KindynosError, "sd must be above 0"):
+                kd.load_model(file)
 
     def test_the_average_can_be_pasted_too(self):
         names = ("gamma", "lognormal", "weibull")

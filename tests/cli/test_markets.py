@@ -451,12 +451,20 @@ class Commands(Folder):
         odd.write_text("name,amount\nshipyard,3\n")
         uneven = self.folder / "uneven.csv"
         uneven.write_text("instrument,weight\nshipyard,0.5\n")
+        paid, other = self.folder / "paid.csv", self.folder / "other.csv"
+        paid.write_text("date,instrument,amount\n2026-01-06,shipyard,1e6\n")
+        other.write_text("date,instrument,amount\n2026-01-06,shipyrd,1\n")
         for arguments, words in (
             (("risk", TREASURY[0], "--holdings", str(wrong)), "did you mean 'shipyard'"),
             (("risk", TREASURY[0], "--holdings", str(text)), "row 2: column 'shares' holds 'many'"),
             (("risk", TREASURY[0], "--holdings", str(odd)), "instrument and shares"),
             (("risk", TREASURY[0], "--holdings", str(uneven), "--value", "1"), "add up to 0.5"),
             (("risk", TREASURY[0], "--holdings", str(self.folder / "none.csv")), "none.csv"),
+            (
+                ("risk", *TREASURY, "--dividends", str(paid)),
+                "treasury_prices.csv: read_prices: the",
+            ),
+            (("risk", *TREASURY, "--dividends", str(other)), "dividends: no instrument 'shipyrd'"),
             (("risk", *TREASURY, "--levels", "95"), "say 0.95"),
             (("risk", *TREASURY, "--levels", "high"), "0.95,0.99"),
             (("risk", *TREASURY, "--windows", "long"), "worst or all"),

@@ -41,7 +41,7 @@ class Reached(Case):
                     self.assertAlmostEqual(
                         spearman(run["b"].values, run["c"].values), -0.5, delta=0.03
                     )
-                    reached = run.correlations()
+                    reached = run.correlations
                     self.assertAlmostEqual(
                         reached["reached"][0], spearman(run["a"].values, run["b"].values)
                     )

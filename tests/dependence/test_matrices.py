@@ -42,7 +42,7 @@ class Impossible(Case):
         run = self.impossible(repair=True).simulate(20_000, seed=1)
         self.assertEqual(len(run.facts()["repaired"]), 3)
         self.assertRegex(run.facts()["repaired"][0], r"a with b: 0\.900 became 0\.\d+")
-        self.assertGreater(run.correlations()["reached"][2], -0.35)
+        self.assertGreater(run.correlations["reached"][2], -0.35)
 
     def test_nearest_correlation_as_published(self):
         """Higham 2002, section 1: the nearest to this matrix has 0.7607 and 0.1573."""

@@ -1,4 +1,5 @@
 import contextlib
+import math
 import warnings
 
 import numpy as np
@@ -11,6 +12,13 @@ LEVELS = (np.arange(20_000) + 0.5) / 20_000
 
 
 class Gaps(Case):
+    def test_a_steep_weibull_has_the_moments_of_its_gamma_functions(self):
+        for shape in (60.0, 500.0):
+            first, second = (math.gamma(1 + k / shape) for k in (1, 2))
+            made = kd.Weibull(shape, 3.0)
+            self.assertAlmostEqual(made.mean, 3 * first, places=9)
+            self.assertAlmostEqual(made.variance / (9 * (second - first**2)), 1, places=5)
+
     """Quantiles of many values come from tables; those of few are searched one by one."""
 
     def test_mixtures_with_gaps_and_single_values(self):

@@ -2,11 +2,14 @@
 
 import pickle
 import warnings
+from itertools import combinations
 
 import numpy as np
 from scipy import stats
 
 import kindynos as kd
+from kindynos.fitting.data import Data
+from kindynos.fitting.moments import lmoments
 from kindynos.fitting.uncertain import percentiles_left_open, percentiles_of_any
 from tests.common import Case, proof, repeats
 
@@ -49,6 +52,17 @@ WITHOUT_SCIPY = {
 
 
 class Likelihood(Case):
+    def test_l_moments_are_the_unbiased_ones_of_all_samples(self):
+        """The mean, half the mean gap of two, and a third of that of the middle of three from both
+        others (Hosking, Journal of the Royal Statistical Society B 52, 1990, 105-124).
+        """
+        values = np.array([2.1, 3.3, 1.2, 7.5, 4.4, 2.9, 5.1, 9.8, 3.7, 2.2, 6.1, 4.0])
+        second = np.mean([abs(a - b) for a, b in combinations(values, 2)]) / 2
+        third = np.mean([np.sort(t) @ [1, -2, 1] for t in combinations(values, 3)]) / 3
+        none = np.zeros(len(values), dtype=bool)
+        found = lmoments(Data(values, np.ones(len(values)), none, none))
+        np.testing.assert_allclose(found, [values.mean(), second, third / second])
+
     def test_it_is_never_below_scipys(self):
         for name, (truth, held, other, options) in KNOWN.items():
             values = truth.sample(250, seed=4)
@@ -345,6 +359,15 @@ class Ends(Case):
 
 
 class OpenPercentiles(Case):
+    def test_of_one_family_that_has_all_the_weight_they_are_its_own(self):
+        fitted = kd.Normal.fit(np.random.default_rng(2).normal(10, 3, 60))
+        levels = [1, 50, 99]
+        alone = percentiles_left_open(fitted, levels)
+        mixed = percentiles_of_any(fitted, {"normal": 1.0}, [fitted], levels)
+        np.testing.assert_allclose(mixed.low, alone.low, atol=0.25)
+        np.testing.assert_allclose(mixed.high, alone.high, atol=0.25)
+        np.testing.assert_allclose(mixed, fitted.quantile(np.array([0.01, 0.5, 0.99])))
+
     def test_intervals_of_percentiles_cover(self):
         # 40 records of two known distributions, 5 percentiles each: from both sides of 95 %
         levels = np.array([5, 25, 50, 75, 95])

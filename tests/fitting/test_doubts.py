@@ -1,5 +1,6 @@
 """What looks wrong in a series: found where it is plain, seldom said of calm ones."""
 
+import re
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -28,6 +29,14 @@ def calm(kind, rng):
 
 
 class Doubts(Case):
+    def test_a_shift_beside_a_trend_is_told_without_the_trend(self):
+        generator = np.random.default_rng(4)
+        values = np.exp(0.02 * np.arange(96) + generator.normal(0, 0.01, 96))
+        values[48:] *= 1.5
+        (text,) = (doubt for doubt in series_doubts(values, 0, LABELS) if "shifted" in doubt)
+        self.assertAlmostEqual(float(re.search(r"about (\d+) %", text)[1]), 50, delta=8)
+        self.assertIn("higher", text)
+
     def test_calm_series_are_seldom_doubted(self):
         rng = np.random.default_rng(1)
         for kind in ("normal", "t5", "trend", "walk", "around 0"):

@@ -89,7 +89,7 @@ class Fits(Case):
         model = kd.Model("again")
         for name, ranking in fitted.margins.items():
             model.driver(name, ranking.best)
-        for entry in fitted.correlations():
+        for entry in fitted.correlations:
             model.correlate(*entry.pop("names"), **entry)
         model.outcome("sum", "hull + pier")
         again = model.simulate(4000, seed=1).to_frame()

@@ -1,5 +1,6 @@
 """Tests of unit roots and of stationarity against their definitions and published tables."""
 
+import math
 import unittest
 
 import numpy as np
@@ -7,7 +8,7 @@ import pandas as pd
 from scipy import stats
 
 import kindynos as kd
-from kindynos.fitting.stationarity import seasonal_strength, unit_root
+from kindynos.fitting.stationarity import UNIT_ROOT, seasonal_strength, unit_root
 from tests.common import Case
 
 # Fuller, Introduction to Statistical Time Series (1976), table 8.5.2, many values, with a constant.
@@ -41,6 +42,13 @@ class Seasons(Case):
 
 
 class Levels(Case):
+    def test_percentiles_of_the_unit_root_statistic_rise_and_come_near_the_published_ones(self):
+        for count, row in UNIT_ROOT.items():
+            self.assertTrue((np.diff(row) > 0).all(), count)
+        counts, last = list(UNIT_ROOT), np.array(UNIT_ROOT[math.inf])
+        gaps = [np.abs(np.array(UNIT_ROOT[n]) - last).max() for n in counts[-5:]]
+        self.assertEqual(gaps, sorted(gaps, reverse=True))
+
     def test_kpss_is_its_definition(self):
         for seed, count in ((1, 60), (2, 240)):
             x = np.random.default_rng(seed).standard_normal(count).cumsum() + 5

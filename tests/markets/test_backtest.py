@@ -1,6 +1,8 @@
 """Tests of backtest."""
 
 import itertools
+import tempfile
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -22,6 +24,15 @@ def tail_of(level, df):
 
 
 class Backtests(Case):
+    def test_forecasts_without_dates_have_a_report_too(self):
+        tested = kd.backtest([0.01, -0.03, 0.02, -0.01], 0.02, level=0.95)
+        shown = tested._repr_html_()
+        self.assertIn('<td style="text-align:left">1</td>', shown)  # the day of the exception
+        with tempfile.TemporaryDirectory() as folder:
+            page = Path(folder, "page.html")
+            tested.report(page)
+            self.assertEqual(page.read_text(encoding="utf-8").count('class="beyond"'), 1)
+
     def of(self, exceptions, days=250, level=0.99):
         losses = np.zeros(days)
         losses[np.linspace(0, days - 1, exceptions).astype(int)] = 2.0

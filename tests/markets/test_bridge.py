@@ -24,7 +24,7 @@ class Parts(Case):
     def test_the_ends_are_the_historical_figures_and_the_parts_add_up(self):
         old = at(DATE, {**HELD, "shipyard": 14_000, "wind_farm": 25_000})
         new = kd.Portfolio(PRICES, shares=HELD)
-        found = new.bridge(old, 0.95, 200)
+        found = new.bridge(old, 0.95, 200, method="historical")
         for portfolio, end in ((old, found.before), (new, found.after)):
             direct = portfolio.value_at_risk(0.95, method="historical", window=200)
             self.assertAlmostEqual(float(end), float(direct), places=6)
@@ -35,12 +35,37 @@ class Parts(Case):
             {"shipyard", "wind_farm", "prices", "volatilities", "the rest of the history"},
         )
 
+    def test_the_figure_is_that_of_any_method_window_and_horizon(self):
+        old = at(DATE, {**HELD, "shipyard": 14_000})
+        new = kd.Portfolio(PRICES, shares=HELD)
+        for method, window, horizon in (
+            ("filtered", None, 1),
+            ("tail", 500, 1),
+            ("student", None, 10),
+            ("historical", 300, 10),
+        ):
+            with self.subTest(method=method):
+                found = new.bridge(old, 0.99, window, method=method, horizon=horizon)
+                for portfolio, end in ((old, found.before), (new, found.after)):
+                    direct = portfolio.value_at_risk(
+                        0.99, method=method, window=window, horizon=horizon
+                    )
+                    self.assertAlmostEqual(float(end) / float(direct), 1, places=9)
+                total = sum(float(part) for part in found.parts.values())
+                self.assertAlmostEqual(total, float(found.after) - float(found.before), places=5)
+                self.assertIn(f"by the method {method!r}", found.basis)
+                self.assertGreater(found.error, 0)
+        chosen = new.bridge(old, 0.99, 500)
+        self.assertIn(repr(new.supported_method(0.99).method), chosen.basis)
+        with self.fails("'simulated' has no figure of an earlier date"):
+            new.bridge(old, method="simulated")
+
     def test_of_one_holding_it_is_a_product_of_four_factors(self):
         """Number, price, standard deviation, and the quantile in standard deviations."""
         old = at(DATE, {"ferry": 100.0} if "ferry" in HELD else {"shipyard": 100.0})
         name = old.instruments[0]
         new = kd.Portfolio(PRICES, shares={name: 160.0})
-        found = new.bridge(old, 0.99, 250)
+        found = new.bridge(old, 0.99, 250, method="historical")
         factors = []
         for portfolio in (old, new):
             prices = portfolio.prices.frame[name].to_numpy()[-251:]
@@ -62,7 +87,7 @@ class Parts(Case):
     def test_a_holding_that_is_new_or_gone_and_many_small_ones(self):
         old = at(DATE, {"shipyard": 100.0})
         new = kd.Portfolio(PRICES, shares={"wind_farm": 100.0})
-        self.assertLessEqual({"shipyard", "wind_farm"}, set(new.bridge(old).parts))
+        self.assertLessEqual({"shipyard", "wind_farm"}, set(new.bridge(old, method="normal").parts))
 
     def test_errors_are_those_of_a_quantile(self):
         """Of n normal returns, sqrt(p (1 - p) / n) / density at the quantile (Cramér, 1946); a day
@@ -76,7 +101,9 @@ class Parts(Case):
         )
         whole = kd.read_prices(prices)
         old = kd.Portfolio(kd.read_prices(prices[:-1]), shares={"ferry": 10.0})
-        found = kd.Portfolio(whole, shares={"ferry": 20.0}).bridge(old, level, count)
+        found = kd.Portfolio(whole, shares={"ferry": 20.0}).bridge(
+            old, level, count, method="historical"
+        )
         density = stats.norm.pdf(stats.norm.ppf(level))
         of_one = prices["ferry"].iloc[-1] * sd * np.sqrt(level * (1 - level) / count) / density
         for figure, held in ((found.before, 10), (found.after, 20), (found.parts["ferry"], 10)):
@@ -89,7 +116,7 @@ class Parts(Case):
         with self.fails("ends on the date of the later one"):
             new.bridge(new)
         with self.fails("window 250 asks for more returns than the"):
-            new.bridge(at("2024-12-30", HELD))
+            new.bridge(at("2024-12-30", HELD), window=250)
         with self.fails("bridge: earlier must be a Portfolio"):
             new.bridge("old")
         with self.fails("lies before the prices"):

@@ -7,6 +7,7 @@ import pandas as pd
 from scipy import stats
 
 import kindynos as kd
+from kindynos.markets.changes import of_one_period
 from tests.common import Case
 
 DATES = pd.bdate_range("2024-01-01", periods=1_000)
@@ -26,6 +27,15 @@ def with_gaps(seed, share):
 
 
 class Gaps(Case):
+    def test_moves_over_several_periods_are_made_as_large_as_one(self):
+        generator = np.random.default_rng(2)
+        spans = generator.integers(1, 6, (4000, 1))
+        moves = 0.001 * spans + generator.normal(0, 0.01, spans.shape) * np.sqrt(spans)
+        one = of_one_period(moves, spans)
+        self.assertAlmostEqual(one.std() / 0.01, 1, delta=0.03)
+        self.assertAlmostEqual(one.mean(), 0.001, delta=0.0005)
+        self.assertAlmostEqual(one[spans == 5].std() / one[spans == 1].std(), 1, delta=0.1)
+
     def test_a_day_stays_a_day_where_dates_are_missing(self):
         wanted = stats.norm.ppf(0.99) * 0.01 * np.sqrt(2)  # of 1 in each
         for share in (0.02, 0.25, 0.4):

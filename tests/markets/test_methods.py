@@ -8,6 +8,7 @@ import kindynos as kd
 from kindynos.fitting.student import fit_student
 from kindynos.markets.book import Held
 from kindynos.markets.exposure import Exposure
+from kindynos.markets.from_moments import likely_student
 from kindynos.markets.method import MEASURES
 from kindynos.markets.methods import METHODS, figure_alone
 from kindynos.memory import remembering
@@ -18,6 +19,14 @@ RNG = np.random.default_rng(8)
 
 
 class Risk(Case):
+    def test_the_mean_of_a_student_fit_grows_with_the_horizon(self):
+        losses = stats.t.rvs(6, 0.02, 0.01, 500, random_state=3)
+        ends = likely_student(losses, MEASURES[0], 0.99, 9)
+        fit = fit_student(losses)
+        expected = 9 * fit.location + 3 * fit.scale * stats.t.ppf(0.99, fit.df)
+        self.assertAlmostEqual(ends[1], expected, places=9)
+        self.assertTrue(ends[0] < ends[1] < ends[2])
+
     def test_historical_by_hand(self):
         losses = -(PRICES.frame.pct_change().iloc[1:] @ HELD.values)
         for window in (None, 250):

@@ -357,7 +357,7 @@ class Tables(Case):
         call = {"underlying": "S", "expiry": "2027-06-30", "volatility": "VOL", "rate": "R"}
         before["call"] = kd.Position("call", -2000, strike=65, **call)
         earlier = kd.Portfolio(MARKET.until("2026-11-02"), positions=before, unit="EUR")
-        bridge = HOLDS.bridge(earlier, level=0.95, window=200)
+        bridge = HOLDS.bridge(earlier, level=0.95, window=200, method="historical")
         self.assertEqual(
             list(bridge.parts)[-3:], ["prices", "volatilities", "the rest of the history"]
         )

@@ -341,7 +341,7 @@ class Doubtful(Case):
             ({"betta": {dates[30]: 2}}, ("did you mean 'beta'",)),
             ({"beta": {"soon": 2}}, ("date", "'soon'")),
             ({"beta": {dates[30]: "2:0"}}, ("'2:0'", "such as '2:1'")),
-            ({"beta": 2}, ("ratios by date",)),
+            ({"beta": 2}, ("splits by date",)),
         ):
             with self.subTest(wrong=wrong), self.fails(*words):
                 kd.read_prices(frame, splits=wrong)

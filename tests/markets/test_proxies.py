@@ -69,6 +69,33 @@ class Proxies(Case):
         self.assertEqual(filled.raw["new"].first_valid_index(), frame.index[100])
         np.testing.assert_allclose(filled.frame["new"], frame["new"].iloc[100:], atol=2e-3)
 
+    def test_what_is_available_keeps_the_record_of_those_that_were_there(self):
+        whole_covariance = 1e-4 * np.array([[1, 0.3, 0.9], [0.3, 2, 1.3], [0.9, 1.3, 2.2]])
+        ratios = []
+        for seed in range(30):
+            rng = np.random.default_rng(seed)
+            moves = rng.multivariate_normal([0, 0, 0.0005], whole_covariance, 1000)
+            dates = pd.bdate_range("2022-01-03", periods=1000)
+            prices = 100 * (1 + pd.DataFrame(moves, dates, ["a", "b", "c"])).cumprod()
+            lacking = prices.assign(c=prices["c"].where(np.arange(1000) >= 700))
+            lacking.loc[dates[200], "b"] = np.nan  # dropped, and no end of what is continued
+            lacking.loc[dates[:300], "b"] = np.nan if seed % 2 else lacking["b"].iloc[:300]
+            there = kd.read_prices(lacking, "available")
+            self.assertEqual(len(there.frame), 1000 if seed % 2 else 999)
+            kept = list({"a": "a", "b": "b"} if seed % 2 == 0 else {"a": "a"})
+            np.testing.assert_array_equal(there.frame[kept], lacking.loc[there.dates, kept])
+            ratios.append(np.cov(there.moves.T) / whole_covariance)
+        np.testing.assert_allclose(np.mean(ratios, axis=0), 1, atol=0.06)
+        words = [choice.split(" on ")[0] for choice in there.read.choices]
+        self.assertEqual(
+            [word.split(" times ")[0] for word in words],
+            [
+                "b before 2023-02-27: the moves of a",
+                "c before 2024-09-09: the moves of 2 others by regression",
+            ],
+        )
+        self.assertEqual(there.problems["kind"].tolist(), [])
+
     def test_mistakes(self):
         prices = late(whole(1))
         for proxies, words in (

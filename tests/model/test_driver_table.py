@@ -91,7 +91,7 @@ class Tables(Folder):
             np.testing.assert_array_equal(
                 first["cost"].values, other.simulate(400, seed=2)["cost"].values
             )
-        self.assertEqual(len(first.correlations()), 3)
+        self.assertEqual(len(first.correlations), 3)
         stated = kd.Model.of(among.statement.without_correlations())
         stated.correlate("hull", "engine", "paint", 0.5)
         np.testing.assert_array_equal(

@@ -1,5 +1,7 @@
 """Tests of review."""
 
+from scipy import stats
+
 import kindynos as kd
 from kindynos.model.review import review
 from tests.common import Case
@@ -112,6 +114,21 @@ class Findings(Case):
 
 
 class Slips(Case):
+    def test_correlations_of_drivers_with_drawn_parameters_say_what_they_mean(self):
+        model = kd.Model("Fleet")
+        model.driver("market", kd.Normal(5, 3))
+        model.driver("ferry", kd.Normal("market", 1))
+        model.driver("barge", kd.Normal("market", 2))
+        model.outcome("sum", "ferry + barge")
+        model.correlate("ferry", "barge", 0.5)
+        said = dict(model.check().values.tolist())["ferry and barge"]
+        self.assertIn("of what is left once market is given", said)
+        run = model.simulate(20_000, seed=1)
+        left = [run[name].values - run["market"].values for name in ("ferry", "barge")]
+        self.assertAlmostEqual(stats.spearmanr(*left)[0], 0.5, delta=0.02)
+        whole = stats.spearmanr(run["ferry"].values, run["barge"].values)[0]
+        self.assertGreater(whole, 0.85)
+
     def test_expensive_slips(self):
         model = kd.Model("Slips", periods=5)
         model.driver("earned", kd.Normal(0.06, 0.15))

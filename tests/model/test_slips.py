@@ -72,6 +72,12 @@ class Found(Case):
             model(**debt, value="total(debt) + sales"),
             model(**debt, value="last(debt) + sales"),
         )
+        owed = {"repaid": "every_period(price)", "owed": "paid - running_total(repaid)"}
+        self.check(
+            "npv adds up owed, a balance",
+            model(**owed, value="npv(0.05, repaid - owed) + sales"),
+            model(**owed, value="npv(0.05, repaid - change(owed)) + sales"),
+        )
         grown = model(wage="previous(wage, price) * 1.02", value="total(wage) + sales")
         self.assertFalse(any("balance" in text for text in said(grown)))
 

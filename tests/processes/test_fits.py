@@ -21,6 +21,18 @@ WALK = kd.RandomWalk(10.0, 0.5, 2.0)
 
 
 class Fits(Case):
+    def test_the_level_of_drawn_parameters_has_its_closed_form_error(self):
+        """Of an autoregression sd / (1 - slope) / sqrt(n) (Hamilton, 1994, section 7.2)."""
+        generator, count, slope = np.random.default_rng(0), 400, 0.7
+        values = np.full(count, 5.0)
+        for t in range(1, count):
+            values[t] = 5 + slope * (values[t - 1] - 5) + generator.normal(0, 0.5)
+        made = kd.MeanReverting.fit(values, 1.0)
+        means = made.paths(1600, 300, seed=1, uncertain=True)[100:].mean(axis=0)
+        slope = np.exp(-made.speed)
+        expected = 0.5 / (1 - slope) * np.sqrt(1 / count + 1 / 1500)
+        self.assertAlmostEqual(means.std() / expected, 1, delta=0.15)
+
     def series(self, process, count=1500, dt=1 / 250, seed=4):
         return process.paths(count, 1, seed=seed, dt=dt)[:, 0]
 

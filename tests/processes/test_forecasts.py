@@ -104,6 +104,19 @@ class Forecasts(Case):
         wide.outcome("sum", "total(x)")
         self.assertGreater(float(wide.simulate(4000, seed=1)["sum"].sd), 1.02 * float(found.sd))
 
+    def test_base_draws_and_the_forecast_of_an_uncertain_trend_agree(self):
+        passengers = kd.read_values(kd.demo_file("passengers.csv"), "passengers")
+        for kind in ("additive", "multiplicative"):
+            made = kd.ExponentialSmoothing.fit(passengers, trend=True, season=12, season_kind=kind)
+            model = kd.Model("next year", periods=12)
+            model.driver("x", made, uncertain=True)
+            model.outcome("sum", "total(x)")
+            found = model.simulate(4000, seed=1)["sum"]
+            with self.subTest(kind=kind):
+                self.assertAlmostEqual(float(found.base) / float(found.mean), 1, delta=0.003)
+        drawn = made.paths(12, 4000, seed=2, uncertain=True)[1:].sum(axis=0).mean()
+        self.assertAlmostEqual(drawn / float(found.base), 1, delta=0.01)
+
     def written(self, text):
         import tempfile
         from pathlib import Path

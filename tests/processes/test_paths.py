@@ -198,7 +198,7 @@ class Behaviour(Case):
         model.outcome("end", "at(a, 50) + at(b, 50)")
         run = model.simulate(2000, seed=1)
         a, b = (np.diff(np.log(run.row(name).values), axis=0).ravel() for name in ("a", "b"))
-        reached = run.correlations()["reached"].iloc[0]
+        reached = run.correlations["reached"].iloc[0]
         self.assertAlmostEqual(reached, np.corrcoef(a, b)[0, 1], delta=0.02)
         self.assertAlmostEqual(reached, 0.8, delta=0.02)
 

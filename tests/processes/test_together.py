@@ -135,5 +135,5 @@ class Together(Case):
             model.outcome("both", "last(oil) + last(power)")
             for sampling in ("latin", "random"):
                 run = model.simulate(4000, seed=1, sampling=sampling)
-                found = run.correlations()["reached"].iloc[0]
+                found = run.correlations["reached"].iloc[0]
                 self.assertAlmostEqual(found, reached, delta=0.02)

@@ -47,7 +47,7 @@ class AsDrivers(Case):
                 [stats.spearmanr(a, b).statistic for a, b in zip(*moves, strict=True)]
             )
             # jumps of the fuel weaken the 0.5
-            self.assertAlmostEqual(run.correlations()["reached"][0], by_hand, delta=0.02)
+            self.assertAlmostEqual(run.correlations["reached"][0], by_hand, delta=0.02)
         np.testing.assert_allclose(run["energy"].base, RATE.expected(0.5 * np.arange(1, 9)))
 
     def test_model_files_hold_processes(self):
@@ -79,7 +79,7 @@ class AsDrivers(Case):
         )
         model.outcome("y", "last(a)")
         run = model.simulate(4000, seed=1)
-        self.assertAlmostEqual(run.correlations()["reached"][0], 0.7, delta=0.01)
+        self.assertAlmostEqual(run.correlations["reached"][0], 0.7, delta=0.01)
         unsure = kd.Model("m", periods=12)
         unsure.driver("a", fitted, dt=1 / 12, uncertain=True)
         unsure.outcome("y", "last(a)")

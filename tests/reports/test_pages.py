@@ -278,6 +278,17 @@ class Pages(Folder):
         self.assertTrue(shown.startswith("<p><b>Y is "), shown[:40])
         self.assertIn('<td style="text-align:left">mean</td>', shown)
         self.assertNotIn("<script", shown)
+        self.assertIn("What drives y", shown)
+        self.assertEqual(shown.count("<svg"), 2)  # the histogram and the bar of x
+        investing = investment().simulate(2_000, seed=1)
+        shown = investing._repr_html_()
+        heights = re.findall(r'height="([\d.]+)" fill-opacity="([\d.]+)"', shown)
+        dark, light = (
+            sum(float(height) for height, opacity in heights if opacity == one)
+            for one in ("0.8", "0.4")
+        )
+        below = float(investing["net_value"].chance(below=0))
+        self.assertAlmostEqual(dark / (dark + light), below, delta=0.03)
         self.assertIn("more tables", kd.read_trials(kd.demo_file("fuel_hedging.csv"))._repr_html_())
 
     def test_the_answer_of_a_run(self):

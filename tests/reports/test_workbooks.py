@@ -301,6 +301,28 @@ class Sheets(Folder):
 
 
 class Cells(Folder):
+    def test_sheets_are_ready_for_paper(self):
+        path = self.folder / "printed.xlsx"
+        investment().simulate(2_000, seed=1).to_excel(path)
+        book = load_workbook(path)
+        answer = book["answer"]
+        self.assertEqual(
+            (answer.page_setup.orientation, answer.page_setup.paperSize), ("portrait", 9)
+        )
+        self.assertTrue(answer.print_area.startswith("'answer'!$A$1:"))
+        first = answer["A1"]
+        self.assertTrue(first.alignment.wrap_text)
+        self.assertIn(
+            first.coordinate, {str(area).split(":")[0] for area in answer.merged_cells.ranges}
+        )
+        figures = book["figures"]
+        self.assertEqual(figures.print_title_rows, "$1:$1")
+        texts = [cell for row in figures.iter_rows(min_row=2) for cell in row[1:]]
+        indents = {cell.alignment.indent for cell in texts if isinstance(cell.value, str)}
+        self.assertEqual(indents, {1.0})
+        for sheet in book:
+            self.assertEqual(sheet.page_setup.paperSize, 9, sheet.title)
+
     def live_cells(self, found, cuts):
         """The chances below and above cut-offs, with their ends, as the sheet works them out."""
         path = self.folder / "live.xlsx"

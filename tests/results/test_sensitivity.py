@@ -74,6 +74,20 @@ def shapley_of_alike(sds, correlation: float) -> np.ndarray:
 
 
 class Shares(Case):
+    def test_the_share_of_a_driver_of_two_values_is_that_between_its_groups(self):
+        model = kd.Model("two")
+        model.driver("on", kd.Bernoulli(0.2))
+        model.driver("noise", kd.Normal(0, 3))
+        model.outcome("y", "10 * on + noise")
+        run = model.simulate(20_000, seed=1, sampling="random")
+        on, y = run["on"].values, run["y"].values
+        means = np.where(on == 1, y[on == 1].mean(), y[on == 0].mean())
+        share = run.sensitivity("y").loc["on", "first-order share"]
+        self.assertAlmostEqual(share, means.var() / y.var(), delta=0.002)
+        spent = run.sensitivity("y", "sobol", evaluations=4096).attrs["evaluations"]
+        self.assertEqual(spent % (2 + 2), 0)
+        self.assertEqual(np.log2(spent / (2 + 2)) % 1, 0)
+
     def test_ishigami_at_65536_evaluations(self):
         variance = 0.5 + 49 / 8 + 0.1 * math.pi**4 / 5 + 0.01 * math.pi**8 / 18
         both = 0.01 * math.pi**8 * (1 / 18 - 1 / 50) / variance

@@ -34,6 +34,20 @@ def ends(figure):
 
 
 class AgainstMemory(Case):
+    def test_values_that_many_trials_share_on_either_side(self):
+        made = kd.Model("Crews")
+        made.driver("crews", kd.Poisson(3))
+        made.driver("late", kd.Bernoulli(0.3))
+        made.outcome("gain", "10 * crews - 25 * late")
+        made.outcome("cost", "10 * crews + 25 * late", better="low")
+        short, full = (
+            made.simulate(TRIALS, seed=4, **store) for store in ({"store": "summary"}, {})
+        )
+        for name in ("gain", "cost"):
+            for level in (0.9, 0.95, 0.99):
+                one, other = (r[name].expected_shortfall(level) for r in (short, full))
+                np.testing.assert_allclose(ends(one), ends(other), rtol=1e-10)
+
     def test_percentiles_chances_and_risk_are_the_same_bits(self):
         for plan, sides in (("latin", ("high", "low")), ("random", ("low",)), ("sobol", ("high",))):
             for better in sides:
@@ -84,7 +98,7 @@ class AgainstMemory(Case):
         for plan in ("latin", "random"):
             short = made.simulate(TRIALS, seed=4, sampling=plan, store="summary")
             full = made.simulate(TRIALS, seed=4, sampling=plan)
-            table = short.correlations("y")
+            table = short.linear_correlations("y")
             self.assertEqual(list(table.index), ["b", "a"])
             known = ~np.isnan(full["y"].values)
             self.assertLess(known.sum(), TRIALS)
@@ -104,12 +118,12 @@ class AgainstMemory(Case):
         made.outcome("cost", "-x", better="low")
         made.outcome("constant", "2 + 0 * x")
         short = made.simulate(TRIALS, seed=1, store="summary")
-        row = short.correlations("cost").loc["x"]
+        row = short.linear_correlations("cost").loc["x"]
         self.assertEqual(round(row["correlation"], 12), -1)
         self.assertTrue(row["low"] <= row["correlation"] <= row["high"])
-        self.assertTrue(np.isnan(short.correlations("constant").loc["x", "correlation"]))
+        self.assertTrue(np.isnan(short.linear_correlations("constant").loc["x", "correlation"]))
         with self.fails("no summary of 'x'"):
-            short.correlations("x")
+            short.linear_correlations("x")
 
     def test_infinite_values_rank_at_their_end(self):
         made = kd.Model("Paid back", periods=3, start="2028-01", every="month")

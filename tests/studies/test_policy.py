@@ -2,6 +2,7 @@
 
 import json
 import math
+import tempfile
 
 import numpy as np
 from scipy import stats
@@ -112,6 +113,64 @@ class Policies(Case):
         self.assertAlmostEqual(found.table.loc["start: large", "mean"], float(fixed.mean))
         small = found.under["start: small"]
         self.assertAlmostEqual(found.table.loc["start: small", "P50"], np.median(small), places=0)
+
+    def test_a_model_follows_its_policy_in_every_kind_of_run(self):
+        model = plant()
+        found = model.policy("value", trials=4000, seed=1)
+        follows = model.with_policy(found)
+        same = follows.simulate(4000, seed=1)
+        # the rule is the mean of the two that judged each other's halves
+        alike = np.isclose(same["value"].values, found.under["the policy"])
+        self.assertGreater(alike.mean(), 0.95)
+        start, later = (same[f"{name}_option"].values for name in ("start", "later"))
+        np.testing.assert_array_equal(later == -1, start != 0)
+        sizes = same["size"].values
+        np.testing.assert_array_equal(sizes[1][start == 2], 2.2)
+        np.testing.assert_array_equal(sizes[2][later == 1], 1)
+        plans = {name: np.round(v, 6) for name, v in found.under.items() if name != "the policy"}
+        large = start == 2
+        np.testing.assert_allclose(
+            same["value"].values[large], plans["start: large"][large], atol=1e-5
+        )
+        fresh = follows.simulate(20_000, seed=9)
+        gap = math.hypot(fresh["value"].mean.error, found.value.error)
+        self.assertAlmostEqual(float(fresh["value"].mean), float(found.value), delta=1.3 * gap)
+        self.assertEqual(fresh.facts()["rules"]["start_option"], found.rules["start"])
+        # extended, resumed and summarised
+        first = follows.simulate(2000, seed=9)
+        longer = first.extend(2000)
+        np.testing.assert_array_equal(longer["value"].values[:2000], first["value"].values)
+        self.assertEqual(longer.facts()["rules"], fresh.facts()["rules"])
+        short = follows.simulate(100_000, seed=9, store="summary")["value"].mean
+        self.assertAlmostEqual(float(short), float(found.value), delta=1.3 * found.value.error)
+        with tempfile.TemporaryDirectory() as folder:
+            parts = follows.simulate(3000, seed=2, store="parts", resume=folder)
+            again = follows.simulate(3000, seed=2, store="parts", resume=folder)
+            self.assertEqual(float(parts["value"].mean), float(again["value"].mean))
+            others = model.with_policy(model.policy("value", trials=4000, seed=2))
+            with self.assertRaises(kd.KindynosError):
+                others.simulate(3000, seed=2, store="parts", resume=folder)
+
+    def test_a_figure_that_a_distribution_takes_and_a_row(self):
+        model = kd.Model("Site", periods=2)
+        model.given(wide=1.0, rent=[5.0, 5.0])
+        model.driver("demand", kd.Normal(0, 2), each="period")
+        model.driver("noise", kd.Normal(0, "wide"))
+        model.outcome("value", "last(rent) * at(demand, 1) + noise")
+        model.choice("move", 1, ["demand"], {"stay": {}, "move": {"rent": [5.0, 1.0]}})
+        found = model.policy("value", trials=4000, seed=1)
+        # 5 d where d is above 0, else 1 d: 4 E max(d, 0) more than moving
+        self.assertAlmostEqual(float(found.worth), 4 * 2 * stats.norm.pdf(0), delta=0.3)
+        run = model.with_policy(found).simulate(4000, seed=3)
+        self.assertEqual(set(run["rent"].values[1].tolist()), {1.0, 5.0})
+        self.assertEqual(set(run["rent"].values[0].tolist()), {5.0})
+        other = kd.Model("Other", periods=2)
+        other.given(rent=[5.0, 5.0])
+        other.outcome("value", "last(rent)")
+        with self.fails("the policy is of another model"):
+            other.with_policy(found)
+        with self.fails("a number of trials"):
+            model.policy("value", trials=4000, seed=1, max_seconds=1)
 
     def test_noise_is_worth_nothing_and_costs_are_chosen_low(self):
         model = kd.Model("Cost", periods=3)

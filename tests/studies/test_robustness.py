@@ -31,6 +31,28 @@ def found(answer, departure, figure):
 
 
 class ClosedForms(Case):
+    def test_a_process_that_returns_in_logs_moves_its_level_in_logs(self):
+        """Its stationary sd is volatility / sqrt(2 speed): the level moves by so many of these."""
+        values = {}
+        for log in (False, True):
+            level = 2.0
+            model = kd.Model("m", periods=1)
+            process = kd.MeanReverting(level, level, 8.0, 1.2, log=log)
+            model.driver("x", process)
+            model.outcome("y", "last(x)", better="high")
+            found = model.robustness("y", "mean", trials=4000, seed=1, centre=0.5)
+            row = found.table.xs("mean", level="figure")
+            worse = [name for name in row.index if str(name).startswith("worse centres")]
+            sd = 1.2 / math.sqrt(16)
+            stated = float(found.stated["mean"])
+            values[log] = (
+                float(row.loc[worse[0], "value"]) / stated,
+                stated - float(row.loc[worse[0], "value"]),
+            )
+        # the whole of the outcome is its level here, so half an sd of it
+        self.assertAlmostEqual(values[True][0], math.exp(-0.5 * sd), delta=0.03)
+        self.assertAlmostEqual(values[False][1], 0.5 * sd, delta=0.04)
+
     def check(self, answer, departure, mean, sd):
         for figure, wanted in (
             ("chance below 0", stats.norm.cdf(-mean / sd)),

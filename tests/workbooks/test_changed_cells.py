@@ -34,7 +34,29 @@ class Bridges(Folder):
         self.assertIn("54 -> 58", shown.stdout)
         self.assertIn("3,050,000 -> 3,200,000", shown.stdout)
         self.assertIn(f"{resale.replace('5000', '0')} ->", " ".join(shown.stdout.split()))
-        self.assertIn("cells of the workbook       +4,000", shown.stdout)  # 5,000 / 1.08 ** 2
+        self.assertIn("+4,000", shown.stdout)  # 5,000 / 1.08 ** 2
+
+    def test_each_changed_formula_is_a_change(self):
+        old = self.book("old.xlsx")
+        resale = "=IF({0}3=MAX($B$3:$P$3),Inputs!$B$15*Inputs!$B$19,{1})"
+        changes = [(f"Plan!{c}13", resale.format(c, n)) for c, n in (("C", 50_000), ("E", 80_000))]
+        new = self.book("new.xlsx", [*changes, ("Inputs!B4", 58)])
+        words = ("bridge", old, new, "--trials", "500", "--seed", "1", "--json")
+        told = json.loads(run(*words).stdout)
+        parts = {row["change"]: row for row in told["parts"]}
+        self.assertEqual(len(parts), 3)
+        formulas = sorted(row["part"] for name, row in parts.items() if name != "fare")
+        self.assertAlmostEqual(formulas[0], 50_000 / 1.08**2, places=3)
+        self.assertAlmostEqual(formulas[1], 80_000 / 1.08**4, places=3)
+        self.assertIn("Plan!E13: =IF(E3=MAX", json.dumps(told))
+        # a sheet that is gone cannot be made alone: then all that is no figure is one change
+        book = openpyxl.load_workbook(new)
+        book.create_sheet("Notes")
+        book.save(self.folder / "more.xlsx")
+        told = json.loads(run("bridge", old, self.folder / "more.xlsx", *words[3:]).stdout)
+        parts = {row["change"]: row["part"] for row in told["parts"]}
+        self.assertEqual(set(parts), {"fare", "cells of the workbook"})
+        self.assertAlmostEqual(parts["cells of the workbook"], sum(formulas), places=3)
 
     def test_the_parts_are_those_of_the_model_file(self):
         ferry = kd.load_model(DEMO / "night_ferry.toml")

@@ -2,11 +2,17 @@
 tables and test counts.
 """
 
+import tempfile
 import unittest
+from pathlib import Path
 
+import openpyxl
 from scipy import stats
 
-from tests.workbooks.common import worked_out
+from kindynos.workbooks.agreement import recalculated
+from kindynos.workbooks.graph import Graph
+from kindynos.workbooks.reader import read_contents
+from tests.workbooks.common import worked_out, write
 
 # published examples of the standard's functions
 SECURITIES = {
@@ -98,7 +104,72 @@ TABLE |= {"L10": "number", "M10": "price", "L11": ">3", "M11": "<50", "M12": 10}
 TABLE |= {"L13": "number", "L14": 3}
 
 
+OF_EACH = {  # by hand, of the list of prices 10, 40, 25, 31.5, 18, 52 in E1:E6
+    "SUM(MAP(E1:E4,LAMBDA(p,p*2)))": 213,
+    "SUM(MAP(C1:C4,E1:E4,LAMBDA(a,b,IF(a>2,b,0))))": 56.5,
+    "REDUCE(0,E1:E6,LAMBDA(a,v,a+v^2))": 6345.25,
+    "REDUCE(1,E1:E6,LAMBDA(a,v,IF(v>30,a*v,a)))": 40 * 31.5 * 52,
+    "SUM(SCAN(0,E1:E3,LAMBDA(a,v,a+v)))": 10 + 50 + 75,
+    "SUM(BYROW(C1:E3,LAMBDA(r,MAX(r))))": 75,
+    "MAX(BYCOL($A$8:$E$9,LAMBDA(c,SUM(c))))": 255,
+    "SUM(MAKEARRAY(3,2,LAMBDA(i,j,i*10+j)))": 129,
+    "SUM(MAP({1,2;3,4},LAMBDA(_xlpm.x,_xlpm.x^2)))": 30,
+    'CELL("row",E3)+CELL("col",E3)': 8,
+    'CELL("contents",E3)': 25,
+    'CELL("address",E3)': "$E$3",
+    "SHEETS()": 1,
+    "SHEETS(E3)": 1,
+}
+
+
+class Hidden(unittest.TestCase):
+    def test_totals_leave_out_rows_that_are_not_shown(self):
+        with tempfile.TemporaryDirectory() as folder:
+            cells = {f"A{row}": 10.0**row for row in range(1, 7)}
+            totals = (
+                "SUBTOTAL(9,A1:A6)",
+                "SUBTOTAL(109,A1:A6)",
+                "AGGREGATE(9,5,A1:A6)",
+                "AGGREGATE(9,4,A1:A6)",
+                "SUM(A1:A6)",
+                "SUBTOTAL(109,A1:A6)+A5",
+            )
+            cells |= {f"B{row}": f"={total}" for row, total in enumerate(totals, start=1)}
+            path = write(Path(folder), cells)
+            book = openpyxl.load_workbook(path)
+            sheet = book["Data"]
+            for row in (2, 5):
+                sheet.row_dimensions[row].hidden = True
+            for filtered, first in ((None, 1_111_110), ("A3:A6", 1_011_110)):
+                sheet.auto_filter.ref = filtered
+                book.save(path)
+                graph = Graph.of(read_contents(path))
+                numbers = [graph.numbers["Data", row, 2] for row in range(1, 7)]
+                values, _ = recalculated(graph, numbers)
+                shown = 1_011_010
+                expected = [first, shown, shown, 1_111_110, 1_111_110, shown + 100_000]
+                self.assertEqual([values[n] for n in numbers], expected)
+
+
 class Further(unittest.TestCase):
+    def test_what_is_done_with_each_cell(self):
+        found = worked_out([f"={formula}" for formula in OF_EACH])
+        for (formula, wanted), value in zip(OF_EACH.items(), found, strict=True):
+            with self.subTest(formula):
+                self.assertEqual(value, wanted)
+        for formula, words in {
+            "=MAP(E1:E4,LAMBDA(a,b,a))": "takes 1 names, not 2",
+            "=MAP(E1:E4,E1:E3,LAMBDA(a,b,a))": "differ in size",
+            "=MAP(OFFSET(A1,1,1),LAMBDA(a,a))": "an area of cells",
+            "=SUM(E1,LAMBDA(a,a))": "SUM takes no LAMBDA",
+            "=BYROW(E1:E2,E1,LAMBDA(a,a))": "other arguments",
+            "=REDUCE(0,$A$1:$E$9,LAMBDA(a,v,a+a*v))": "parts",
+            '=CELL("colour",E1)': "CELL says row, col",
+        }.items():
+            with self.subTest(formula):
+                (told,) = worked_out([formula])
+                self.assertIn(words, str(told))
+
     def test_values(self):
         formulas = {**SECURITIES, **FIGURES}
         found = worked_out([f"={formula}" for formula in formulas], TABLE)

@@ -6,6 +6,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
+import numpy as np
 import openpyxl
 
 import kindynos as kd
@@ -113,6 +114,19 @@ class Controls(unittest.TestCase):
         self.assertEqual(found["balance_check"], "condition")
         self.assertEqual(found["profit"], "outcome")
 
+    def test_a_result_that_only_a_check_reads_is_proposed_first(self):
+        contents = kd.read_workbook(kd.demo_file("night_ferry.xlsx")).contents
+        sheet = contents.sheets["Summary"]
+        sheet.values |= {(9, 1): "Levelised cost", (10, 1): "Cost is plausible", (11, 1): "Twice"}
+        sheet.values |= {(row, 2): 0.0 for row in (9, 10, 11)}
+        sheet.formulas |= {(9, 2): Formula("B3-B3"), (10, 2): Formula("IF(B9<100,0,1)")}
+        first = proposals(Workbook(contents, Graph.of(contents)))[0]
+        self.assertEqual((first.name, first.why), ("levelised_cost", "only checks read it"))
+        sheet.formulas |= {(11, 2): Formula("2*B9")}
+        names = [item.name for item in proposals(Workbook(contents, Graph.of(contents)))]
+        self.assertNotIn("levelised_cost", names)
+        self.assertIn("cost_is_plausible", names)
+
 
 class Lines(unittest.TestCase):
     def test_outcomes(self):
@@ -157,6 +171,42 @@ class Lines(unittest.TestCase):
         ):
             with self.subTest(text), self.assertRaisesRegex(KindynosError, words):
                 read(text)
+
+    def test_lists_percentiles_and_correlations_on_the_sheet(self):
+        cells = {"A1": 2, "A2": 50, "A3": 5, "A4": 7, "A5": "=A1*A2+A3+A4"}
+        rows = [
+            ["drivers"],
+            ["name", "cell", "distribution", "values", "probabilities", "P10", "P50", "P90"],
+            ["Crews", "Data!A1", "discrete", "1; 2; 5", "0.5; 0.3; 0.2", None, None, None],
+            ["Wage", "Data!A2", None, None, None, 40, 50, 70],
+            ["Toll", "Data!A3: histogram 0 10 20 weights 3 1"],
+            ["correlations"],
+            ["first", "second", "value"],
+            ["Crews", "wage", 0.5],
+            ["Fuel = Data!A4: empirical 5 6 7 8 10 EUR"],
+            ["Fuel with Wage: 0.3"],
+            ["outcomes"],
+            ["Cost = Data!A5, EUR, at most 120"],
+        ]
+        rows[4] = ["Toll = Data!A3: histogram 0 10 20 weights 3 1"]
+        rows.insert(4, [None])
+        for row, texts in enumerate(rows, start=1):
+            for column, text in zip("ABCDEFGH", texts, strict=False):
+                if text is not None:
+                    cells[f"uncertain!{column}{row}"] = text
+        with tempfile.TemporaryDirectory() as folder:
+            path = write(Path(folder), cells)
+            model = kd.load_model(path)
+        stated = {name: model.quantities[name].distribution for name in ("Crews", "Toll", "Fuel")}
+        self.assertEqual(stated["Crews"], kd.Discrete([1, 2, 5], [0.5, 0.3, 0.2]))
+        self.assertEqual(stated["Toll"], kd.Histogram([0, 10, 20], [3, 1]))
+        self.assertEqual(stated["Fuel"], kd.Empirical([5, 6, 7, 8, 10]))
+        wage = model.quantities["Wage"].distribution
+        np.testing.assert_allclose(wage.percentile([10, 50, 90]), [40, 50, 70], rtol=1e-6)
+        pairs = {frozenset(entry.names): entry.value for entry in model.correlations}
+        self.assertEqual(
+            pairs, {frozenset({"Crews", "Wage"}): 0.5, frozenset({"Fuel", "Wage"}): 0.3}
+        )
 
     def test_the_same_lines_on_the_sheet(self):
         cells = {"A1": 2, "A2": "=A1*3", "uncertain!A1": "drivers"}

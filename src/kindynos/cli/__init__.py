@@ -13,12 +13,12 @@ import tempfile
 import traceback
 from collections.abc import Collection, Mapping
 from importlib import import_module
+from importlib.resources import files
 
 import click
 
 from kindynos import __version__
-from kindynos.atomic import remove_unfinished
-from kindynos.cli.progress import Bar
+from kindynos.atomic import remove_unfinished, written_so_far
 from kindynos.errors import KindynosError, RunError, closest
 from kindynos.printable import visible
 
@@ -110,10 +110,18 @@ class _Commands(click.Group):
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for title, names in COMMANDS.items():
             with formatter.section(title):
-                commands = [(name, self.get_command(ctx, name)) for name in names]
-                formatter.write_dl(
-                    [(name, made.get_short_help_str(limit=400)) for name, made in commands if made]
-                )
+                formatter.write_dl([(name, _short_help(name)) for name in names])
+
+
+def _short_help(name: str) -> str:
+    """Return the first sentence on a command, read from its file: to load all of them would take a
+    quarter of a second.
+    """
+    folder = files("kindynos.cli")
+    text = folder.joinpath(f"{FILES.get(name, name)}.py").read_text(encoding="utf-8")
+    described = re.search(rf'^def {name}\(.*?"""(.*?)(?:\n\n|""")', text, re.M | re.S)
+    words = " ".join(described[1].split()) if described else ""
+    return words.split(". ")[0].rstrip(".") + "."
 
 
 @click.group(
@@ -140,7 +148,7 @@ def main() -> None:
     try:
         cli.main(standalone_mode=False)
     except (click.exceptions.Abort, KeyboardInterrupt):
-        _fail(Bar.stopped(), 1)
+        _fail(_stopped(), 1)
     except click.ClickException as error:
         if type(error).__name__ == "NoArgsIsHelpError":  # of newer versions
             error.show()
@@ -164,6 +172,12 @@ def main() -> None:
         # that is not a failure.
         sys.exit(0 if "PacifyFlush" in type(sys.stdout).__name__ else leave.code)
     _flush()
+
+
+def _stopped() -> str:
+    """Return how far an interrupted command had come, and what it has written."""
+    progress = sys.modules.get("kindynos.cli.progress")  # no more is loaded while it ends
+    return str(progress.Bar.stopped()) if progress else f"stopped; {written_so_far()}"
 
 
 def _internal(error: Exception) -> str:
@@ -213,7 +227,7 @@ def _interrupt(*_: object) -> None:
     if sys.stderr.isatty():
         # no half of a progress bar, and the cursor is seen again
         os.write(2, b"\r\x1b[2K\x1b[?25h")
-    os.write(2, f"kindynos: {Bar.stopped()}\n".encode())
+    os.write(2, f"kindynos: {_stopped()}\n".encode())
     _end(1)
 
 

@@ -13,8 +13,19 @@ from kindynos.cli.output import with_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import WORKBOOKS, read_model
 from kindynos.cli.risk import read_portfolio, unit_option
-from kindynos.cli.types import FIGURE, WHOLE, OutcomeName, Text, by_name, named, names
+from kindynos.cli.types import (
+    FIGURE,
+    WHOLE,
+    NameOption,
+    OutcomeName,
+    Text,
+    Words,
+    by_name,
+    named,
+    names,
+)
 from kindynos.errors import KindynosError
+from kindynos.literals import RiskMethod
 
 if TYPE_CHECKING:
     from kindynos.reports.report import Report
@@ -66,9 +77,20 @@ if TYPE_CHECKING:
 @click.option(
     "--window",
     type=WHOLE,
-    default=250,
+    help="With --prices: the periods of the history before each date; default: all.",
+)
+@click.option(
+    "--method",
+    cls=NameOption,
+    type=Words(RiskMethod),
+    help="With --prices: {names}, but for the last; default: the one that `kindynos risk` reports.",
+)
+@click.option(
+    "--horizon",
+    type=WHOLE,
+    default=1,
     show_default=True,
-    help="With --prices: the periods of the history before each date.",
+    help="With --prices: the horizon in periods.",
 )
 @unit_option
 @drawn
@@ -84,7 +106,9 @@ def bridge(
     prices: Path | None,
     before: str | None,
     level: float,
-    window: int,
+    window: int | None,
+    method: RiskMethod | None,
+    horizon: int,
     unit: str,
     draws: dict[str, Any],
 ) -> Report:
@@ -101,7 +125,8 @@ def bridge(
         --prices treasury_prices.csv --before 2027-11-26
     """
     if prices is not None or before is not None:
-        return _of_holdings(old, new, prices, before, level, window, unit, draws)
+        figure = {"level": level, "window": window, "method": method, "horizon": horizon}
+        return _of_holdings(old, new, prices, before, figure, unit, draws)
     from kindynos.model.bridging import bridge as bridge_of
     from kindynos.model.bridging import list_changes
     from kindynos.reports.bridges import bridge_report, changes_report
@@ -130,8 +155,7 @@ def _of_holdings(
     new: Path,
     prices: Path | None,
     before: str | None,
-    level: float,
-    window: int,
+    figure: dict[str, Any],
     unit: str,
     draws: dict[str, Any],
 ) -> Report:
@@ -147,7 +171,7 @@ def _of_holdings(
     later = read_portfolio(prices, new, None, "drop", both, unit=unit)
     earlier = read_portfolio(prices, old, None, "drop", both, until=before, unit=unit)
     with Bar("drawing histories again"):
-        return bridge_report(later.bridge(earlier, level, window, checked_seed(draws["seed"])))
+        return bridge_report(later.bridge(earlier, seed=checked_seed(draws["seed"]), **figure))
 
 
 def _side(path: Path, cells: Sequence[str]) -> Any:

@@ -9,15 +9,16 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from kindynos.cli.options import missing_words_option, series_options, table_file
-from kindynos.cli.output import with_output
+from kindynos.cli.output import output, with_output
 from kindynos.cli.progress import SHARE, Bar
 from kindynos.cli.regressors import Regressors, names_in_text, regressor_options
 from kindynos.cli.types import FIGURE, WHOLE
-from kindynos.errors import KindynosError
+from kindynos.errors import FileError, KindynosError
 from kindynos.tables.layout import TableFormat
 
 if TYPE_CHECKING:
     from kindynos.arrays import Floats
+    from kindynos.distributions.base import Distribution
     from kindynos.fitting.ranking import Ranking
     from kindynos.fitting.series import SeriesRanking
     from kindynos.reports.report import Report
@@ -71,7 +72,8 @@ SEED = 1
 @click.option(
     "--uncertain",
     is_flag=True,
-    help="With --as-driver: draw the parameters too, as the records leave them open.",
+    help="With --as-driver: draw the parameters too, as the records leave them open; those of a "
+    "distribution go to a file, NAME_parts.csv, here or in --out.",
 )
 @click.option(
     "--average",
@@ -322,15 +324,38 @@ def _distributions(
         source = f"{', '.join(ranking.names)} by their weights, {data.name}"
         return driver_table(requested.as_driver, ranking.average(), source)
     if requested.as_driver is not None:
-        source = f"{best.fitted.description}, {data.name}"
-        return driver_table(
-            requested.as_driver, best.uncertain() if requested.uncertain else best, source
-        )
+        stated = best.uncertain() if requested.uncertain else best
+        return _one_driver(requested.as_driver, stated, f"{best.fitted.description}, {data.name}")
     from kindynos.reports import fits
 
     with Bar("bootstrap", SHARE) as progress:
         ranking._with_progress(lambda share: progress(round(100 * share), 100))
     return fits.distributions(column or data.stem, ranking, best, notes)
+
+
+def _one_driver(name: str, stated: Distribution, source: str) -> str:
+    """Return a driver's table; parameters that are drawn too are written to a file for the folder
+    of the model file, in ``--out`` or here.
+    """
+    import pandas as pd
+
+    from kindynos.atomic import replacing
+    from kindynos.distributions.registry import parameters_of
+    from kindynos.distributions.uncertain import Uncertain
+    from kindynos.model.writing import driver_table
+
+    if not isinstance(stated, Uncertain):
+        return driver_table(name, stated, source)
+    to = output()
+    path = (to.out or Path()) / f"{name}_parts.csv"
+    if path.exists() and not to.force:
+        raise FileError("is there already; take another name, or say --force", file=str(path))
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with replacing(path) as temporary:
+        frame = pd.DataFrame([parameters_of(part) for part in stated.parts])
+        frame.to_csv(temporary, index=False)
+    note = f"# {len(frame)} draws of the parameters are in {path}: keep it beside the model file"
+    return f"{note}\n{driver_table(name, stated, source, parts_file=path.name)}"
 
 
 def _at_last_level(
@@ -362,7 +387,7 @@ def _together(data: Path, names: list[str], as_drivers: bool, layout: TableForma
     if as_drivers:
         margins = {name: ranking.best for name, ranking in fitted.margins.items()}
         source = f"{len(fitted.records):,} records of {data.name}, fitted together"
-        return joint_tables(margins, fitted.correlations(), source)
+        return joint_tables(margins, fitted.correlations, source)
     from kindynos.reports.jointly import joint_fit
 
     return joint_fit(
@@ -376,7 +401,6 @@ def _counts(data: Path, column: str | None, exposure: str, requested: _Wanted) -
 
     from kindynos.fitting.counts import fit_counts
     from kindynos.fitting.records import values_and_notes
-    from kindynos.model.writing import driver_table
 
     counts, notes = values_and_notes(data, column, requested.layout)
     exposed = None if exposure == "1" else values_and_notes(data, exposure, requested.layout)[0]
@@ -385,7 +409,7 @@ def _counts(data: Path, column: str | None, exposure: str, requested: _Wanted) -
     if requested.as_driver is not None:
         year = float(fitted.exposure[-1])
         source = f"{fitted.verdict}, {data.name}, for an exposure of {year:g}"
-        return driver_table(
+        return _one_driver(
             requested.as_driver, fitted.distribution(year, requested.uncertain), source
         )
     from kindynos.reports.counts import counted

@@ -197,6 +197,17 @@ def _by_instrument(
     return ratios
 
 
+def _dividends_in(
+    ctx: click.Context, param: click.Parameter, file: Path | None
+) -> dict[str, dict[str, float]] | None:
+    """Return the dividends of a table by instrument and date."""
+    if file is None:
+        return None
+    from kindynos.markets.adjustments import read_dividends
+
+    return read_dividends(file)
+
+
 # the options of how a file of prices is laid out, and what its columns are
 price_file = _option_group(
     "layout",
@@ -237,6 +248,15 @@ price_file = _option_group(
         metavar="NAME=RATIO@DATE",
         help="A split of shares, such as ferry=2:1@2027-03-04; prices before are adjusted; "
         "repeatable.",
+    ),
+    click.option(
+        "--dividends",
+        type=click.Path(path_type=Path),
+        callback=_dividends_in,
+        metavar="FILE",
+        help="A table with columns date (the first without it), instrument and amount: prices "
+        "before are lowered by the share that it was. A column such as 'ferry total return' "
+        "beside ferry needs none.",
     ),
     click.option(
         "--keep-suspicious",

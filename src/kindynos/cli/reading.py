@@ -19,7 +19,7 @@ from kindynos.validate import raw_figure
 if TYPE_CHECKING:
     from kindynos.model.model import Model
 
-WORKBOOKS = (".xlsx", ".xlsm", ".xltx", ".xltm", ".xls", ".xlsb", ".ods")  # endings of workbooks
+WORKBOOKS = (".xlsx", ".xlsm", ".xltx", ".xltm", ".xls", ".xlsb", ".ods")  # as model.file has it
 THOUSANDS = re.compile(r"[+-]?\d{1,3}(,\d{3})+(\.\d*)?")  # or one value per period
 
 

@@ -67,7 +67,8 @@ missing_option = click.option(
     type=Words(MissingPolicy),
     default="drop",
     show_default=True,
-    help="Missing prices: {names}.",
+    help="Missing prices: {names}; available continues what was listed late backwards by the moves "
+    "of the others.",
 )
 
 stress_option = click.option(
@@ -147,7 +148,12 @@ def price_table(*arguments: Any, **options: Any) -> Prices:
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", DataWarning)
-        return read_prices(*arguments, **options)
+        try:
+            return read_prices(*arguments, **options)
+        except KindynosError as error:
+            if isinstance(error, FileError) or error.known:
+                raise  # a name that these prices lack is a mistake of who asked for it
+            raise FileError(f"{error}", file=str(arguments[0])) from None
 
 
 def windows_of(text: str) -> list[int | str | None]:

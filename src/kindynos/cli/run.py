@@ -22,6 +22,8 @@ if TYPE_CHECKING:
     from kindynos.results.run import Run
 
 
+CHOOSING = 20_000  # trials on which rules are found
+OTHERS = 0x2545F4914F  # changes the seed, for other draws
 DEPARTURES = 5_000  # trials of each departure, at most
 SHOWING = ("file", "percentiles", "statistics", "chances")  # what a saved run may be asked
 
@@ -63,6 +65,12 @@ SHOWING = ("file", "percentiles", "statistics", "chances")  # what a saved run m
     is_flag=True,
     help="Also report what the assumptions of each outcome are worth, as kindynos robustness does.",
 )
+@click.option(
+    "--choose-for",
+    metavar="OUTCOME",
+    help="Have the model make its choices in every trial as is best on average for this outcome, "
+    "by what is then known; default: each as its figures are given.",
+)
 @table_options
 def run(
     file: Path,
@@ -77,6 +85,7 @@ def run(
     store: str,
     resume: Path | None,
     robustness: bool,
+    choose_for: str | None,
 ) -> Report:
     """Simulate the model in FILE, a model file or a workbook, and report its outcomes, each figure
     with its sampling error. Of a saved run (.parquet), report what was simulated.
@@ -113,6 +122,7 @@ def run(
         raise ModelError(
             "there is no outcome to report on; state one under [outcomes]", file=str(file)
         )
+    model = _choosing(model, choose_for, simulation)
     if store == "summary":
         if keep or parquet or saved is not None:
             raise KindynosError("--store summary holds no trials to keep, save or write")
@@ -130,6 +140,25 @@ def run(
         name_written(saved)
     report = run_report(simulated_run, figures)
     return _with_robustness(report, model, simulated_run) if robustness else report
+
+
+def _choosing(model: Model, outcome: str | None, simulation: dict[str, Any]) -> Model:
+    """Return the model with its choices made for an outcome, if one is named; its rules are found
+    on other draws than those of the run.
+    """
+    from kindynos.sampling.streams import checked_seed
+
+    if outcome is None:
+        return model
+    simulation["seed"] = checked_seed(simulation["seed"])
+    with Bar("choosing") as progress:
+        policy = model.policy(
+            outcome,
+            trials=min(simulation["trials"], CHOOSING),
+            seed=simulation["seed"] ^ OTHERS,
+            progress=progress,
+        )
+    return model.with_policy(policy)
 
 
 def _with_robustness(report: Report, model: Model, run: Run) -> Report:

@@ -211,7 +211,7 @@ class _Informed(Rollback):
             self.roll(then, (*path, name), weight, paid) for name, then in node.alternatives.items()
         ]
         values = np.stack([np.broadcast_to(np.asarray(row, float), (count,)) for row in rolled])
-        expected, missed = expected_leads(values * weight, self.known, self.found_on)
+        expected, missed, _ = expected_leads(values * weight, self.known, self.found_on)
         self.missed = max(self.missed, missed)
         self.promised = values[0] + expected.max(axis=0)
         return "", values[expected.argmax(axis=0), np.arange(count)]

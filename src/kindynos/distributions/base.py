@@ -156,6 +156,17 @@ class Distribution(Contract, Inline):
         """
         return Truncated(self, low, high)
 
+    @delegated_to("kindynos.distributions.transforms", "clipped")
+    def clip(self, low: float | None = None, high: float | None = None) -> Distribution:
+        """Return this distribution with values beyond ``low`` and ``high`` moved to these ends;
+        None leaves that side open.
+
+        >>> from kindynos import Uniform
+        >>> Uniform(0, 10).clip(high=5).mean
+        3.75
+        """
+        raise NotImplementedError
+
     def __mul__(self, factor: float) -> Distribution:
         return self._affine(factor, 0.0)
 

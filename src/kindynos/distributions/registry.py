@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import MISSING, Field, fields
 from typing import Any
 
@@ -18,6 +18,7 @@ from kindynos.validate import instance, invalid_argument
 # of parameters, which files written by earlier versions still use
 _EARLIER_NAMES = {"law": "inner"}
 NUMBER = re.compile(r"[-+]?(?:\d[\d_]*\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
+PERCENTILE = re.compile(r"[Pp]\d{1,2}(?:\.\d+)?")
 DEEPEST = 10  # distributions inside distributions
 
 
@@ -57,20 +58,57 @@ def distribution_in_words(text: str) -> tuple[Distribution | StatedDistribution,
     """Return the distribution that a text such as "pert 40 50 70 EUR/t" states, its parameters in
     order, and the unit after them; raises ParameterError.
 
+    A list of numbers is written out, the next one after its name; percentiles after theirs.
+
     >>> distribution_in_words("pert 40 50 70 EUR/t")
     (Pert(low=40, mode=50, high=70), 'EUR/t')
+    >>> distribution_in_words("discrete 1 2 5 probabilities 0.5 0.3 0.2 crews")
+    (Discrete(values=[1, 2, 5], probabilities=[0.5, 0.3, 0.2]), 'crews')
+    >>> round(distribution_in_words("lognormal P10 40 P90 90 EUR")[0].percentile(90), 6)
+    90.0
     """
-    words = text.split()
-    begin = next((i for i, word in enumerate(words) if NUMBER.fullmatch(word)), len(words))
-    after = words[begin:]
-    end = next((i for i, word in enumerate(after) if not NUMBER.fullmatch(word)), len(after))
-    label, numbers = " ".join(words[:begin]), [float(word.replace("_", "")) for word in after[:end]]
-    names = [field.name for field in _fields(CATALOGUE.find(label)) if not field.kw_only]
-    if len(numbers) > len(names):
-        raise ParameterError(
-            f"{label} takes {', '.join(names)}, and {len(numbers)} numbers are stated"
-        )
-    return distribution_from(label, dict(zip(names, numbers, strict=False))), " ".join(after[end:])
+    words = re.sub(r"[,;=]", " ", text).split()
+    begin = next((i for i, word in enumerate(words) if _begins(word)), len(words))
+    label, rest = " ".join(words[:begin]), words[begin:]
+    if rest and PERCENTILE.fullmatch(rest[0]):
+        stated: dict[str, float] = {}
+        while len(rest) > 1 and PERCENTILE.fullmatch(rest[0]) and NUMBER.fullmatch(rest[1]):
+            stated[rest[0][1:]] = _number(rest[1])
+            rest = rest[2:]
+        return distribution_from(label or None, {"percentiles": stated}), " ".join(rest)
+    fields = [field for field in _fields(CATALOGUE.find(label)) if not field.kw_only]
+    if fields and "Sequence" in str(fields[0].type):
+        parameters, unit = _lists(rest, [field.name for field in fields])
+        return distribution_from(label, parameters), unit
+    names = [field.name for field in fields]
+    end = next((i for i, word in enumerate(rest) if not NUMBER.fullmatch(word)), len(rest))
+    if end > len(names):
+        raise ParameterError(f"{label} takes {', '.join(names)}, and {end} numbers are stated")
+    numbers = map(_number, rest[:end])
+    return distribution_from(label, dict(zip(names, numbers, strict=False))), " ".join(rest[end:])
+
+
+def _begins(word: str) -> bool:
+    """Whether what a distribution is of begins with a word."""
+    return bool(NUMBER.fullmatch(word) or PERCENTILE.fullmatch(word))
+
+
+def _number(word: str) -> float:
+    return float(word.replace("_", ""))
+
+
+def _lists(words: Sequence[str], names: Sequence[str]) -> tuple[dict[str, list[float]], str]:
+    """Return lists of numbers by parameter, the first one without its name, and what is left."""
+    lists: dict[str, list[float]] = {names[0]: []}
+    current = lists[names[0]]
+    for position, word in enumerate(words):
+        if NUMBER.fullmatch(word):
+            current.append(_number(word))
+        elif word.lower() in names and word.lower() not in lists:
+            current = lists.setdefault(word.lower(), [])
+        else:
+            return lists, " ".join(words[position:])
+    return lists, ""
 
 
 def _by_percentiles(name: str | None, parameters: Mapping[str, Any]) -> Distribution:

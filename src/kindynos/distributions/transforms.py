@@ -19,7 +19,7 @@ from kindynos.distributions.inverse import atom_moments, central, moments, witho
 @dataclass(frozen=True, repr=False)
 class Clipped(MomentDistribution):
     """Another distribution whose values beyond ``low`` and ``high`` are moved to these ends, where
-    they carry mass.
+    they carry mass; written ``X.clip(low, high)``.
 
     Source: Tobin, Econometrica 26 (1958), 24-36 (censored values); moments by quadrature.
 
@@ -111,3 +111,10 @@ class Clipped(MomentDistribution):
 
     def _upper_quantile(self, v: Floats) -> Floats:
         return np.clip(self.inner._upper_quantile(v), *self.support)
+
+
+def clipped(inner: Distribution, low: float | None = None, high: float | None = None) -> Clipped:
+    """Return the distribution with its values beyond ``low`` and ``high`` moved to these ends:
+    ``inner.clip``.
+    """
+    return Clipped(inner, low, high)

@@ -126,8 +126,9 @@ class JointFit(Reported):
         frame.index = pd.MultiIndex.from_tuples(rows, names=["first", "second"])
         return frame
 
+    @property
     def correlations(self) -> list[dict[str, Any]]:
-        """Return how the columns move together as ``Model.correlate`` takes it, by its keywords and
+        """How the columns move together as ``Model.correlate`` takes it, by its keywords and
         ``names``.
         """
         df = self.copulas[self.best][1]

@@ -10,21 +10,68 @@ others the best at a price of 2 a term is taken (Akaike, IEEE Transactions on Au
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from dataclasses import dataclass, field
 from itertools import combinations
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 
 FINE, COARSE = 8, 4  # knots of the splines of one quantity, and of products of two
 RIDGE = 1e-8  # on standardized terms, where some depend on others
 TINY = 1e-300
+SHAPES = ("plane", "cubic", "splines")
 
-Terms = Callable[[Floats], Floats]
+
+@dataclass(frozen=True, eq=False)
+class Terms:
+    """What is known, written as the terms of a fit: "plane", "cubic" or "splines", by the centre
+    and spread, or the knots, of the trials that it was fitted to.
+    """
+
+    shape: str
+    known: Floats  # (quantities, numbers): centre and spread, or the fine and the coarse knots
+
+    @classmethod
+    def of(cls, shape: str, known: Floats) -> Terms:
+        """Return the terms of a shape for what is known ``(quantities, trials)``."""
+        if shape == "splines":
+            levels = [np.linspace(0.02, 0.98, count) for count in (FINE, COARSE)]
+            return cls(shape, np.quantile(known, np.concatenate(levels), axis=1).T)
+        return cls(shape, np.column_stack([known.mean(axis=1), known.std(axis=1)]))
+
+    def __call__(self, new: Floats) -> Floats:
+        """Return the terms ``(trials, terms)`` of what is known ``(quantities, trials)``."""
+        if self.shape == "plane":
+            return new.T
+        if self.shape == "cubic":
+            return _cubic((new - self.known[:, :1]) / self.known[:, 1:])
+        return _splines(new, self.known)
 
 
-def expected_given(known: Floats, values: Floats) -> Callable[[Floats], Floats]:
+@dataclass(frozen=True, eq=False)
+class Expectation:
+    """What is expected from what is known: the mean, and perhaps ``slopes`` of standardized terms
+    of those quantities that are ``moving``.
+    """
+
+    mean: float
+    moving: NDArray[np.bool_]
+    terms: Terms | None = None
+    centre: Floats = field(default_factory=lambda: np.empty(0))
+    spread: Floats = field(default_factory=lambda: np.empty(0))
+    slopes: Floats = field(default_factory=lambda: np.empty(0))
+
+    def __call__(self, new: Floats) -> Floats:
+        """Return what is expected ``(trials,)`` given ``(quantities, trials)``."""
+        if self.terms is None:
+            return np.full(new.shape[1], self.mean)
+        scaled = (self.terms(new[self.moving]) - self.centre) / self.spread
+        return np.asarray(self.mean + scaled @ self.slopes)
+
+
+def expected_given(known: Floats, values: Floats) -> Expectation:
     """Return the function that expects values ``(trials,)`` from what is known, ``(quantities,
     trials)``, fitted to these trials.
 
@@ -34,69 +81,52 @@ def expected_given(known: Floats, values: Floats) -> Callable[[Floats], Floats]:
     [1.0, 0.0, 0.25]
     """
     count = values.size
-    mean = float(values.mean())
     moving = known.std(axis=1) > 0
-    varies = known[moving]
+    nothing, varies = Expectation(float(values.mean()), moving), known[moving]
     if not len(varies):
-        return lambda new: np.full(new.shape[1], mean)
-    shapes = [_plane(), _cubic(varies), _splines(varies)]
-    fits = [_least_squares(terms, varies, values) for terms in shapes]
-    sizes = np.array([terms(varies[:, :1]).shape[1] for terms in shapes])
+        return nothing
+    fits = [_least_squares(Terms.of(shape, varies), known, moving, values) for shape in SHAPES]
+    sizes = np.array([len(fit.slopes) for fit in fits])
     misfit = np.array(
-        [count * math.log(((values - fit(varies)) ** 2).mean() + TINY) for fit in fits]
+        [count * math.log(((values - fit(known)) ** 2).mean() + TINY) for fit in fits]
     )
     if (misfit + math.log(count) * sizes).min() >= count * math.log(float(values.var()) + TINY):
-        return lambda new: np.full(new.shape[1], mean)
-    best = fits[int((misfit + 2 * sizes).argmin())]
-    return lambda new: best(new[moving])
+        return nothing
+    return fits[int((misfit + 2 * sizes).argmin())]
 
 
-def _least_squares(terms: Terms, known: Floats, values: Floats) -> Callable[[Floats], Floats]:
+def _least_squares(
+    terms: Terms, known: Floats, moving: NDArray[np.bool_], values: Floats
+) -> Expectation:
     """Return the fit of values by standardized terms of what is known."""
-    raw, mean = terms(known), float(values.mean())
+    raw, mean = terms(known[moving]), float(values.mean())
     centre, spread = raw.mean(axis=0), raw.std(axis=0)
     spread = np.where(spread > 1e-12, spread, 1.0)
     scaled = (raw - centre) / spread
     ridge = RIDGE * len(scaled) * np.eye(scaled.shape[1])
     slopes = np.linalg.solve(scaled.T @ scaled + ridge, scaled.T @ (values - mean))
-    return lambda new: np.asarray(mean + ((terms(new) - centre) / spread) @ slopes)
+    return Expectation(mean, moving, terms, centre, spread, slopes)
 
 
-def _plane() -> Terms:
-    return lambda known: known.T
-
-
-def _cubic(known: Floats) -> Terms:
+def _cubic(scaled: Floats) -> Floats:
     """Return powers to the third of each quantity, and products of two to the third degree."""
-    centre, spread = known.mean(axis=1)[:, None], known.std(axis=1)[:, None]
-
-    def terms(new: Floats) -> Floats:
-        scaled = (new - centre) / spread
-        products = [
-            product
-            for first, second in combinations(scaled, 2)
-            for product in (first * second, first**2 * second, first * second**2)
-        ]
-        return np.column_stack([*scaled, *scaled**2, *scaled**3, *products])
-
-    return terms
+    products = [
+        product
+        for first, second in combinations(scaled, 2)
+        for product in (first * second, first**2 * second, first * second**2)
+    ]
+    return np.column_stack([*scaled, *scaled**2, *scaled**3, *products])
 
 
-def _splines(known: Floats) -> Terms:
+def _splines(new: Floats, knots: Floats) -> Floats:
     """Return natural splines of each quantity, and products of coarse ones of each two."""
-    knots = {
-        count: [np.unique(np.quantile(row, np.linspace(0.02, 0.98, count))) for row in known]
-        for count in (FINE, COARSE)
-    }
-
-    def terms(new: Floats) -> Floats:
-        parts = [_spline(row, own) for row, own in zip(new, knots[FINE], strict=True)]
-        coarse = [_spline(row, own) for row, own in zip(new, knots[COARSE], strict=True)]
-        for first, second in combinations(coarse, 2):
-            parts.append((first[:, :, None] * second[:, None, :]).reshape(new.shape[1], -1))
-        return np.hstack(parts)
-
-    return terms
+    fine, coarse = (
+        [_spline(row, np.unique(own[part])) for row, own in zip(new, knots, strict=True)]
+        for part in (slice(FINE), slice(FINE, None))
+    )
+    for first, second in combinations(coarse, 2):
+        fine.append((first[:, :, None] * second[:, None, :]).reshape(new.shape[1], -1))
+    return np.hstack(fine)
 
 
 def _spline(x: Floats, knots: Floats) -> Floats:

@@ -1,30 +1,34 @@
 """Why value at risk has moved since an earlier date: what was bought and sold, prices,
 volatilities, and the rest of the history.
 
-Past losses of the holdings under each return of a window are scaled holding by holding: by the
-number held, by its price, and by the standard deviation of its returns; what is left is in which
-days the window holds. Each mixture of the earlier and the later of these is worked out, and each
-explains the mean, over all orders, of what changing it adds (Shapley, as in ``kindynos.bridge``).
-Errors are those of histories drawn again by blocks of days, the same days in both windows.
+The figure is that of a method, such as the one that is reported, from the returns of a window
+before each date. They are scaled instrument by instrument: by the number held, by its price, and by
+the standard deviation of its returns; what is left is in which days the window holds. Each mixture
+of the earlier and the later of these is worked out, and each explains the mean, over all orders, of
+what changing it adds (Shapley, as in ``kindynos.bridge``). Errors are those of histories drawn
+again by blocks of days, the same days in both windows.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-from dataclasses import dataclass
-from itertools import combinations
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from itertools import product
 from typing import Protocol
 
 import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.estimates import symmetrical
 from kindynos.inference.intervals import Z
-from kindynos.inference.rows import loss_tail
 from kindynos.markets.book import Book, Held
 from kindynos.markets.closed_forms import day_number
+from kindynos.markets.exposure import Exposure
+from kindynos.markets.method import MEASURES, Method
 from kindynos.markets.positions import Positions
 from kindynos.markets.prices import Prices
 from kindynos.program.differences import Change
@@ -35,7 +39,12 @@ MOST = 6  # holdings with a part of their own; smaller changes are one
 DRAWN = 200  # histories drawn again
 BLOCK = 10  # days
 OTHERS = "other holdings"
-PRICES, VOLATILITIES, REST = "prices", "volatilities", "the rest of the history"
+FEWEST = 50  # returns before each date
+OF_MARKETS = {
+    "prices": "the prices of the holdings",
+    "volatilities": "the standard deviations of the returns in the window",
+    "the rest of the history": "which days the window holds, on the same scale",
+}
 
 
 class Holdings(Protocol):
@@ -51,47 +60,79 @@ class Holdings(Protocol):
 @dataclass(frozen=True)
 class _Side:
     """One of the two dates: what either holds, in the numbers and at the prices of that date, and
-    the returns of the window, whose places in the whole history are ``days``.
+    the returns of the window, whose places in the whole history are ``days``, with their dates.
     """
 
     book: Book
     returns: Floats
-    days: np.ndarray
-    held: float  # days of the calendar over which the figure is
+    days: NDArray[np.int64]
+    prices: Prices
+    dates: pd.DatetimeIndex
+
+    @property
+    def period(self) -> float:
+        """The days of the calendar over which a figure of one period is."""
+        return 365 / self.prices.spacing.per_year
+
+    def again(self, counts: NDArray[np.int64], first: _Side) -> _Side:
+        """Return the same with each day as often as ``counts`` says, from the first day of a side
+        on, in their order; as it is where none is left of it.
+        """
+        times = counts[self.days - first.days[0]]
+        if np.count_nonzero(times) < 2:
+            return self
+        return replace(self, returns=np.repeat(self.returns, times, axis=0))
+
+    def exposure(self, book: Book, moves: Floats) -> Exposure:
+        """Return a book with the moves of the window."""
+        return Exposure(
+            book,
+            moves,
+            self.prices.instruments,
+            self.dates,
+            spacing=self.prices.spacing,
+            absolute=self.prices.absolute,
+            days=self.period,
+        )
 
 
-Mixture = frozenset[int]
-
-
-def risk_bridge(later: Holdings, earlier: Holdings, level: float, window: int, seed: int) -> Bridge:
-    """Return what moved value at risk from an earlier portfolio to a later one; raises
+def risk_bridge(
+    later: Holdings,
+    earlier: Holdings,
+    method: Method,
+    level: float,
+    window: int | None,
+    horizon: int,
+    seed: int,
+) -> Bridge:
+    """Return what moved value at risk by a method from an earlier portfolio to a later one; raises
     ParameterError for an instrument without prices, and a history that is too short before the
     earlier date.
     """
     sides = _sides(later, earlier, window)
     changes = _changes(sides)
-    ways = _Ways(sides, changes, level)
+    mixtures = _Mixtures(changes, method, level, horizon)
     count = len(changes)
-    everything = frozenset(range(count))
-    parts = _shapley(count, ways.figure)
+    figures = mixtures.figures(sides)
+    parts = _shapley(figures)
 
     span = int(sides[1].days[-1]) + 1 - int(sides[0].days[0])
     generator = stream(seed, "bridge")
     drawn = []
     for _ in range(DRAWN):
-        # no day without weight: a short window may miss every block
-        ways.weigh(_days_again(span, generator) + 1e-9)
-        again = _shapley(count, ways.figure)
-        whole = ways.figure(everything) - ways.figure(frozenset())
-        drawn.append([*again, ways.figure(frozenset()), ways.figure(everything), whole])
+        counts = _days_again(span, generator)
+        again = mixtures.figures_of_one_period([side.again(counts, sides[0]) for side in sides])
+        drawn.append([*_shapley(again), again[0], again[-1], again[-1] - again[0]])
     *errors, error_before, error_after, error = _reach(np.array(drawn))
-    ways.weigh(None)
-    before, after = ways.figure(frozenset()), ways.figure(everything)
+    before, after = float(figures[0]), float(figures[-1])
     alone = {
-        change.name: (ways.figure(frozenset([k])) - before, after - ways.figure(everything - {k}))
+        change.name: (float(figures[1 << k]) - before, after - float(figures[-1 - (1 << k)]))
         for k, change in enumerate(changes)
     }
     dates = [portfolio.prices.dates[-1] for portfolio in (earlier, later)]
+    spacing = later.prices.spacing
+    over = f" over {spacing.span(horizon)}" if horizon > 1 else ""
+    history = "all" if window is None else f"the {window}"
     return Bridge(
         "the holdings",
         f"value at risk at {100 * level:g} %",
@@ -104,18 +145,19 @@ def risk_bridge(later: Holdings, earlier: Holdings, level: float, window: int, s
         {c.name: symmetrical(p, e) for c, p, e in zip(changes, parts, errors, strict=True)},
         {name: first for name, (first, _) in alone.items()},
         {name: last for name, (_, last) in alone.items()},
-        trials=window,
+        trials=len(sides[1].days),
         seed=seed,
         runs=2**count,
         basis=(
-            f"From {dates[0]:%Y-%m-%d} to {dates[1]:%Y-%m-%d}, by the past losses of {window} "
-            "periods before each date. What a change explains is the mean over the orders in which "
-            "they can be made; parts add up. Errors are those of histories drawn again."
+            f"From {dates[0]:%Y-%m-%d} to {dates[1]:%Y-%m-%d}{over}, by the method "
+            f"{method.label!r} from {history} {spacing.unit}s before each date. What a change "
+            "explains is the mean over the orders in which they can be made; parts add up. Errors "
+            "are those of histories drawn again."
         ),
     )
 
 
-def _sides(later: Holdings, earlier: Holdings, window: int) -> list[_Side]:
+def _sides(later: Holdings, earlier: Holdings, window: int | None) -> list[_Side]:
     """Return both dates over what either holds."""
     books, columns = _joined(later, earlier)
     for name in columns:
@@ -126,20 +168,21 @@ def _sides(later: Holdings, earlier: Holdings, window: int) -> list[_Side]:
                 known=later.market.instruments,
             )
     prices = later.market.subset(columns)
-    frame, moves = prices.frame, prices.moves
+    moves, ends, _ = prices.moves_of_one_period
     sides = []
     for portfolio, book in zip((earlier, later), books, strict=True):
         date = portfolio.prices.dates[-1]
-        last = int(frame.index.searchsorted(date, side="right")) - 1
-        if last < 0 or frame.index[last] != date:
+        if date not in prices.frame.index:
             raise ParameterError(f"{date:%Y-%m-%d} has no prices of all that is held")
-        if last < window:
+        last = int(ends.searchsorted(date, side="right"))
+        if last < (FEWEST if window is None else window):
             raise ParameterError(
-                f"window {window} asks for more returns than the {last} up to {date:%Y-%m-%d}"
+                f"window {window or FEWEST} asks for more returns than the {last} up to "
+                f"{date:%Y-%m-%d}"
             )
-        days = np.arange(last - window, last)
-        then = book.at(frame.to_numpy()[last], day_number(date))
-        sides.append(_Side(then, moves[days], days, 365 / prices.spacing.per_year))
+        days = np.arange(0 if window is None else last - window, last)
+        then = book.at(prices.frame.loc[date].to_numpy(), day_number(date))
+        sides.append(_Side(then, moves[days], days, prices, ends[days]))
     if sides[0].days[-1] >= sides[1].days[-1]:
         raise ParameterError("the earlier portfolio ends on the date of the later one, or after it")
     return sides
@@ -229,87 +272,93 @@ def _changes(sides: list[_Side]) -> list[_Change]:
     rest = order[len(own) :]
     if rest:
         changes.append(_Change(OTHERS, tuple(rest), tuple(map(words, rest))))
-    return [
-        *changes,
-        _Change(PRICES, (), ("the prices of the holdings",)),
-        _Change(VOLATILITIES, (), ("the standard deviations of the returns in the window",)),
-        _Change(REST, (), ("which days the window holds, on the same scale",)),
-    ]
+    return [*changes, *(_Change(name, (), (words,)) for name, words in OF_MARKETS.items())]
 
 
-class _Ways:
-    """The figure of each mixture of the two dates, kept once it is worked out."""
+@dataclass(frozen=True)
+class _Mixtures:
+    """The figure of each mixture of the two dates, ``(2^changes,)``: bit k of its place says
+    whether change k is made. The last three changes are prices, volatilities and the rest.
+    """
 
-    def __init__(self, sides: list[_Side], changes: list[_Change], level: float) -> None:
-        self.sides, self.changes, self.level = sides, changes, level
-        ones = np.ones(len(sides[0].book.numbers))
-        self.of_one = [side.book.holding(ones) for side in sides]
-        self.weigh(None)
+    changes: list[_Change]
+    method: Method
+    level: float
+    horizon: int
 
-    def weigh(self, weights: Floats | None) -> None:
-        """Give each day of the span of both windows a weight; None for all alike."""
-        self.figures: dict[Mixture, float] = {}
-        self.profits: dict[tuple[bool, bool, bool], Floats] = {}
-        first = self.sides[0].days[0]
-        self.weights = [
-            None if weights is None else _shares(weights[side.days - first]) for side in self.sides
-        ]
-        self.sds = [
-            _sd(side.returns, own) for side, own in zip(self.sides, self.weights, strict=True)
-        ]
+    def figures(self, sides: Sequence[_Side]) -> Floats:
+        """Return the figures as they are reported: over several periods the moves compound."""
+        if self.horizon == 1:
+            return self.figures_of_one_period(sides)
+        figures = []
+        for rest, volatilities, prices, held in product((0, 1), (0, 1), (0, 1), self._held(sides)):
+            side, book = sides[rest], sides[prices].book.holding(held)
+            moves = self._moves(sides, rest, volatilities)
+            exposure = side.exposure(book, moves)
+            own, looked_at, left = self.method.over(exposure, self.horizon)
+            figures.append(own.figure(looked_at, MEASURES[0], self.level, left))
+        return np.array(figures)
 
-    def figure(self, mixture: Mixture) -> float:
-        """Return value at risk where some of the changes are made."""
-        if mixture not in self.figures:
-            made = {change.name for k, change in enumerate(self.changes) if k in mixture}
-            held = self.sides[0].book.numbers.copy()
-            for k, change in enumerate(self.changes):
-                if k in mixture and change.instruments:
-                    places = list(change.instruments)
-                    held[places] = self.sides[1].book.numbers[places]
-            profits = self._profits_of_one(PRICES in made, VOLATILITIES in made, REST in made)
-            losses, weights = -(held @ profits), self.weights[REST in made]
-            quantile, _ = loss_tail(losses[None], self.level, weights)
-            self.figures[mixture] = float(quantile[0])
-        return self.figures[mixture]
+    def figures_of_one_period(self, sides: Sequence[_Side]) -> Floats:
+        """Return the figures from losses of one period, all at once."""
+        held, figures = self._held(sides), []
+        for rest in (0, 1):
+            losses = []
+            for volatilities, prices in product((0, 1), (0, 1)):
+                ones = sides[prices].book.holding(np.ones(held.shape[1]))
+                moves = self._moves(sides, rest, volatilities)
+                losses.append(-held @ ones.profits(moves.T, sides[prices].period))
+            figures.append(self.method.tail(np.vstack(losses), self.level, self.horizon)[0])
+        return np.concatenate(figures)
 
-    def _profits_of_one(self, prices: bool, volatilities: bool, rest: bool) -> Floats:
-        """Return the profit of one of each thing held under each past move ``(held, moves)``."""
-        mixture = (prices, volatilities, rest)
-        if mixture not in self.profits:
-            scale = self.sds[volatilities] / self.sds[rest]
-            moves = (self.sides[rest].returns * scale).T
-            self.profits[mixture] = self.of_one[prices].profits(moves, self.sides[prices].held)
-        return self.profits[mixture]
+    def _held(self, sides: Sequence[_Side]) -> Floats:
+        """Return the numbers held in each mixture of what was bought and sold ``(mixtures, held)``,
+        in the order of their bits.
+        """
+        before, after = (side.book.numbers for side in sides)
+        held = [before]
+        for change in self.changes[: -len(OF_MARKETS)]:
+            moved = np.isin(np.arange(len(before)), change.instruments)
+            held += [np.where(moved, after, numbers) for numbers in held]
+        return np.array(held)
+
+    def _moves(self, sides: Sequence[_Side], rest: int, volatilities: int) -> Floats:
+        """Return the moves of a window as large as those of one of the two ``(moves, columns)``."""
+        scale = _sd(sides[volatilities].returns) / _sd(sides[rest].returns)
+        return np.asarray(sides[rest].returns * scale)
 
 
-def _shares(weights: Floats) -> Floats:
-    return np.asarray(weights / weights.sum())
-
-
-def _sd(returns: Floats, weights: Floats | None) -> Floats:
-    mean = returns.mean(axis=0) if weights is None else weights @ returns
-    squares = (returns - mean) ** 2
-    variance = squares.mean(axis=0) if weights is None else weights @ squares
+def _sd(returns: Floats) -> Floats:
+    variance = returns.var(axis=0)
     return np.sqrt(np.where(variance > 0, variance, 1.0))
 
 
-def _shapley(count: int, figure: Callable[[Mixture], float]) -> list[float]:
-    """Return the mean, over all orders, of what each change adds."""
-    parts = [0.0] * count
-    for size in range(count):
-        weight = math.factorial(size) * math.factorial(count - size - 1) / math.factorial(count)
-        for made in map(frozenset, combinations(range(count), size)):
-            for position in frozenset(range(count)) - made:
-                parts[position] += weight * (figure(made | {position}) - figure(made))
+def _shapley(figures: Floats) -> list[float]:
+    """Return the mean, over all orders, of what each change adds; bit k of a figure's place says
+    whether change k is made.
+    """
+    count = len(figures).bit_length() - 1
+    places = np.arange(len(figures))
+    sizes = np.array([place.bit_count() for place in places.tolist()])
+    weights = np.array(
+        [
+            math.factorial(size) * math.factorial(count - size - 1) / math.factorial(count)
+            for size in range(count)
+        ]
+    )
+    parts = []
+    for k in range(count):
+        without = places[places >> k & 1 == 0]
+        added = figures[without + (1 << k)] - figures[without]
+        parts.append(float(weights[sizes[without]] @ added))
     return parts
 
 
-def _days_again(span: int, generator: np.random.Generator) -> Floats:
+def _days_again(span: int, generator: np.random.Generator) -> NDArray[np.int64]:
     """Return how often each day appears in a history drawn again by blocks of days in a circle."""
     starts = generator.integers(0, span, -(-span // BLOCK))
     places = (starts[:, None] + np.arange(BLOCK)) % span
-    return np.bincount(places.ravel(), minlength=span).astype(float)
+    return np.bincount(places.ravel(), minlength=span)
 
 
 def _reach(drawn: Floats) -> Floats:

@@ -414,13 +414,28 @@ def _of_one_period(
     method: FromHistory, value: float, exposure: Exposure, measure: str, level: float, horizon: int
 ) -> Estimate:
     """Return a figure over a horizon with the interval of one period's in proportion, and the error
-    of the mean, which grows with the number of periods.
+    of the mean, which grows with the number of periods; both of logarithms where all is held, or
+    all is sold short, since these compound.
     """
     one = method.interval(exposure, measure, level, 1)
-    losses = exposure.losses
-    of_mean = Z * float(losses.std(ddof=1)) * math.sqrt((horizon**2 - horizon) / len(losses))
-    spread = value - horizon * float(losses.mean())
+    losses, held = exposure.losses, exposure.values
+    worth = float(held.sum())
+    plain = exposure.book.in_proportion and not exposure.differences.any()
+    if plain and abs(worth) == float(np.abs(held).sum()) and value / worth < 1:
+        moves, figure = -np.log1p(-losses / worth), -math.log1p(-value / worth)
+    else:
+        worth, moves, figure = math.nan, losses, value
+    _, weights = method.behind(losses)
+    share = float((weights**2).sum())  # that of one move, were all alike
+    of_mean = Z * float(moves.std(ddof=1)) * math.sqrt((horizon**2 - horizon) * share)
+    spread = figure - horizon * float(weights @ moves)
     below, above = (
         math.hypot(abs(end / float(one) - 1) * spread, of_mean) for end in (one.low, one.high)
     )
-    return Estimate(value, value - below, value + above, note=one.note)
+    if worth < 0:  # what is sold short loses as the price rises
+        below, above = above, below
+    ends = (figure - below, figure + above)
+    if not math.isnan(worth):
+        ends = (-worth * math.expm1(-ends[0]), -worth * math.expm1(-ends[1]))
+    low, high = sorted(ends)
+    return Estimate(value, low, high if math.isfinite(one.high) else math.inf, note=one.note)

@@ -16,6 +16,7 @@ from kindynos.delegation import Reported
 from kindynos.errors import ParameterError
 from kindynos.literals import Rebalancing, ReturnPeriod, RiskMethod, StressOthers
 from kindynos.markets import stress as stresses
+from kindynos.markets.adjustments import checked_date
 from kindynos.markets.backtesting import Backtest, dated_profits, rolling_backtest
 from kindynos.markets.book import Book, Held
 from kindynos.markets.changes import as_prices, from_prices
@@ -29,7 +30,7 @@ from kindynos.markets.joint_paths import paths_together, uncertain_paths
 from kindynos.markets.method import Method
 from kindynos.markets.methods import METHODS, figure_alone, measured, method_of
 from kindynos.markets.positions import Position, Positions, stated_positions
-from kindynos.markets.prices import Prices, checked_date, prices_of
+from kindynos.markets.prices import Prices, prices_of
 from kindynos.markets.relative import against, rolling_risk
 from kindynos.markets.risk_table import risk_record
 from kindynos.markets.simulation import Simulated
@@ -203,7 +204,7 @@ class Portfolio(Reported):
         return date
 
     @cached_property
-    def _held(self) -> Floats:
+    def _shares_by_date(self) -> Floats:
         """The shares held at the end of each date from ``as_of`` on, ``(dates, instruments)``."""
         frame = self.prices.frame.loc[self.as_of :]
         prices = frame.to_numpy()
@@ -224,7 +225,7 @@ class Portfolio(Reported):
         today = self.prices.frame.iloc[-1].to_numpy()
         absolute, columns = self.prices.absolute, tuple(self.prices.instruments)
         if self._stated is None:
-            numbers = tuple(map(float, self._held[-1]))
+            numbers = tuple(map(float, self._shares_by_date[-1]))
             return Held(columns, numbers, tuple(map(float, today)), tuple(absolute.tolist()))
         date = day_number(self.prices.dates[-1])
         return Positions(self._stated, columns, today, absolute, date, self._rates)
@@ -298,7 +299,7 @@ class Portfolio(Reported):
             days = (frame.index - frame.index[-1]).days.to_numpy().astype(float)
             worth = self.book.worth(frame.to_numpy().T, days).T
         else:
-            worth = self._held * frame.to_numpy()
+            worth = self._shares_by_date * frame.to_numpy()
         total = worth.sum(axis=1, keepdims=True)
         weights = np.divide(
             worth,
@@ -843,21 +844,37 @@ class Portfolio(Reported):
     @with_memory
     @checked
     def bridge(
-        self, earlier: Portfolio, level: float = 0.99, window: Count = 250, seed: int = 1
+        self,
+        earlier: Portfolio,
+        level: float = 0.99,
+        window: Count | None = None,
+        seed: int = 1,
+        *,
+        method: RiskMethod | None = None,
+        horizon: Horizon = 1,
+        **options: Any,
     ) -> Bridge:
         """Return what moved value at risk from an ``earlier`` portfolio, whose prices end on an
         earlier date, to this one: what was bought and sold, prices, volatilities, and the rest of
         the history, each with its error; see ``kindynos.markets.bridge``.
 
-        The figure is that of past losses in a ``window`` of periods before each date, over one
-        period. Raises ParameterError for a history that is too short, an instrument without prices,
-        and positions that a function values.
+        The figure is that of a ``method`` with its ``options``, by default the one that
+        ``supported_method`` chooses today, over a ``horizon`` in periods, from a ``window`` of
+        periods before each date, by default all. Raises ParameterError for "simulated", a history
+        that is too short, an instrument without prices, and positions that a function values.
         """
+        from kindynos.markets.bridge import FEWEST as FEWEST_BEFORE
         from kindynos.markets.bridge import risk_bridge
 
         instance("earlier", earlier, Portfolio, "a Portfolio")
         at = confidence_level("level", level)
-        return risk_bridge(self, earlier, at, check_integer("window", window, least=50), seed)
+        name: str = method or self.supported_method(at, horizon=horizon).method
+        if not METHODS[name].rolling and method is None:
+            name = "historical"
+        if not METHODS[name].rolling:
+            raise ParameterError(f"{name!r} has no figure of an earlier date's window")
+        back = None if window is None else check_integer("window", window, least=FEWEST_BEFORE)
+        return risk_bridge(self, earlier, method_of(name, options), at, back, horizon, seed)
 
     @with_memory
     @checked

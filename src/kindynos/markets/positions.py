@@ -14,10 +14,10 @@ import pandas as pd
 
 from kindynos.arrays import Floats
 from kindynos.errors import FileError, Mistakes, ParameterError
+from kindynos.markets.adjustments import checked_date
 from kindynos.markets.changes import Mask, prices_after
 from kindynos.markets.closed_forms import KINDS, KNOT, Shifted, State, columns_of, day_number
 from kindynos.markets.exchange import column_of, multiplier
-from kindynos.markets.prices import checked_date
 from kindynos.printable import visible
 from kindynos.tables.cells import number_in
 from kindynos.tables.table import Table

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import re
 import warnings
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -17,8 +17,14 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
-from kindynos.errors import DataWarning, FileError, ParameterError
+from kindynos.errors import DataWarning, FileError, ParameterError, concerning
 from kindynos.handed_out import HandsOutCopies
+from kindynos.markets.adjustments import (
+    adjusted,
+    checked_date,
+    total_return_columns,
+    with_total_returns,
+)
 from kindynos.markets.changes import CHANGES, Mask, moves_of, of_one_period
 from kindynos.markets.exchange import column_of, multiplier
 from kindynos.markets.price_checks import count_below, doubts, near_zero
@@ -42,7 +48,8 @@ from kindynos.validate import (
     words,
 )
 
-POLICIES = ("drop", "carry", "error")
+POLICIES = ("drop", "available", "carry", "error")
+DROPPING = ("drop", "available")  # dates on which a price is missing after the first of each
 # the names of the columns of a long file; the first are ours
 ADJUSTED = ("adj close", "adjusted close", "adjusted price", "adj price")
 LONG = {"instrument": ("instrument", "symbol", "ticker"), "price": ("price", "close")}
@@ -74,15 +81,25 @@ Rows = dict[Any, int]  # the row of each date, or of each date and instrument
 @dataclass(frozen=True, eq=False)
 class ReadPrices:
     """Prices as they were read ``(dates, instruments)``, with their rows in the file and notes on
-    how it was read.
+    how it was read: those that move as total returns do, and as they were ``listed``.
     """
 
     frame: pd.DataFrame
+    listed: pd.DataFrame
     rows: Rows
     file: str
     notes: tuple[str, ...] = ()
     checksum: str | None = None  # of the file when it was read
     choices: tuple[str, ...] = ()  # made in reading that change figures: to be said after them
+
+    def lowered(self, rules: PriceRules) -> pd.DataFrame:
+        """Return, by date and instrument, what the payments after a price have lowered it to, as a
+        share of it.
+        """
+        after = adjusted(self.frame, rules.splits, rules.dividends)
+        before = adjusted(self.listed, rules.splits, {})
+        share = np.divide(after, before, out=np.full(after.shape, np.nan), where=before > 0)
+        return pd.DataFrame(share, self.frame.index, self.frame.columns)
 
 
 @dataclass(frozen=True, eq=False)
@@ -93,6 +110,7 @@ class PriceRules:
     per_year: float | None = None
     changes: Mapping[str, str] = field(default_factory=dict)
     splits: Mapping[str, Any] = field(default_factory=dict)
+    dividends: Mapping[str, Any] = field(default_factory=dict)
     keep_suspicious: bool = False
 
 
@@ -113,7 +131,9 @@ class Prices(HandsOutCopies):
     problems: pd.DataFrame
     raw: pd.DataFrame = field(repr=False)
     changes: dict[str, str] = field(default_factory=dict)
-    read: ReadPrices = field(default_factory=lambda: ReadPrices(pd.DataFrame(), {}, "prices"))
+    read: ReadPrices = field(
+        default_factory=lambda: ReadPrices(pd.DataFrame(), pd.DataFrame(), {}, "prices")
+    )
     rules: PriceRules = PriceRules()
 
     @property
@@ -169,7 +189,7 @@ class Prices(HandsOutCopies):
     def _dropped(self) -> str:
         """How many dates are left out for want of some price, in words; "" for a small part."""
         dropped = len(self.raw) - len(self.frame)
-        if self.missing != "drop" or dropped < LATE * len(self.raw):
+        if self.missing not in DROPPING or dropped < LATE * len(self.raw):
             return ""
         counts = self.raw.notna().sum()
         name = str(counts.index[int(counts.argmin())])
@@ -224,7 +244,7 @@ class Prices(HandsOutCopies):
         usual = own[dates.day_of_week]
         usual = has if has.sum() >= (1 - LATE) * usual.sum() else usual
         spans = np.diff(usual.cumsum()[places])
-        if self.spacing.name == "working day" and self.missing == "drop":
+        if self.spacing.name == "working day" and self.missing in DROPPING:
             days = dates.to_numpy().astype("datetime64[D]")
             weekdays = int(np.busday_count(days[0], days[-1], weekmask=own)) + 1
             if usual.sum() < (1 - LATE) * weekdays:
@@ -276,6 +296,7 @@ class Prices(HandsOutCopies):
             "every": self.spacing.name,
             "changes": dict(self.changes),
             "splits": {name: dict(dates) for name, dates in self.rules.splits.items()},
+            "dividends": {name: dict(dates) for name, dates in self.rules.dividends.items()},
             "keep suspicious": self.rules.keep_suspicious,
             "suspicious": self.doubts,
         }
@@ -295,7 +316,7 @@ class Prices(HandsOutCopies):
         one_of("every", period, tuple(SPACINGS))
         longer = SPACINGS[period]
         dropped = len(self.raw) - len(self.frame) > LATE * len(self.raw)
-        if longer.unit == self.spacing.unit and not (dropped and self.missing == "drop"):
+        if longer.unit == self.spacing.unit and not (dropped and self.missing in DROPPING):
             return self
         if longer.finer_than(self.spacing):
             own = self.spacing
@@ -394,22 +415,43 @@ class Prices(HandsOutCopies):
         have; see ``kindynos.markets.proxies``. What was done is among the ``choices`` that reports
         say. Raises ParameterError for unknown instruments and too few dates that both have.
         """
-        raw, said = self.raw.copy(), []
         for name, proxy in mapping("proxies", proxies, "instruments by instrument").items():
             self._check_known(name)
             self._check_known(proxy)
             if name == proxy:
                 raise ParameterError(f"{name} cannot be its own proxy")
-            kinds = [self.changes.get(one) == "absolute" for one in (name, proxy)]
-            columns = [self.raw[one].to_numpy(dtype=np.float64) for one in (name, proxy)]
-            filled = proxied(str(name), columns[0], columns[1], (kinds[0], kinds[1]))
-            raw[name] = filled.prices
+        return self._continued_backwards({name: [proxy] for name, proxy in proxies.items()})
+
+    def _with_all_available(self) -> Prices:
+        """Return the prices with those of instruments that were listed late continued backwards by
+        the moves of those that were there before them.
+        """
+        first = dict(zip(self.instruments, np.argmax(self.raw.notna(), axis=0), strict=True))
+        names = sorted(first, key=lambda name: first[name])  # stable: the earliest first
+        before = {name: [n for n in names if first[n] < first[name]] for name in names}
+        return self._continued_backwards(
+            {name: others for name, others in before.items() if others}
+        )
+
+    def _continued_backwards(self, proxies: Mapping[str, Sequence[str]]) -> Prices:
+        """Return the prices with those before the first one of instruments as the moves of others
+        suggest, which may themselves have been continued.
+        """
+        raw, said = self.raw.copy(), []
+        for name, others in proxies.items():
+            kinds = [self.changes.get(one) == "absolute" for one in (name, *others)]
+            there = raw.loc[raw[list(others)].notna().all(axis=1), [name, *others]]
+            own, columns = there[name].to_numpy(), there[list(others)].to_numpy()
+            filled = proxied(str(name), own, columns, kinds[0], kinds[1:])
             if not filled.filled:
                 continue
-            first = pd.DatetimeIndex(raw.index)[int(np.argmax(np.isfinite(columns[0])))]
+            raw.loc[there.index, name] = filled.prices
+            first = pd.DatetimeIndex(there.index)[int(np.argmax(np.isfinite(own)))]
+            slope = f"{others[0]} times {filled.slopes[0]:.2f} (± {filled.errors[0]:.2f})"
             said.append(
-                f"{name} before {first:%Y-%m-%d}: the moves of {proxy} times {filled.slope:.2f} "
-                f"(± {filled.error:.2f}) on {filled.filled:,} dates, with what is left "
+                f"{name} before {first:%Y-%m-%d}: the moves of "
+                f"{slope if len(others) == 1 else f'{len(others)} others by regression'} on "
+                f"{filled.filled:,} dates, with what is left "
                 f"({100 * (1 - filled.explained):.0f} % of the variance) drawn from the dates after"
             )
         late = self.problems["kind"].eq("late") & self.problems["instrument"].isin(list(proxies))
@@ -458,6 +500,9 @@ class Prices(HandsOutCopies):
                 f"{last:%Y-%m-%d} lies before the prices, which begin on {self.dates[0]:%Y-%m-%d}"
             )
         problems = self.problems[pd.to_datetime(self.problems["date"]) <= last]
+        lowered = self.read.lowered(self.rules).reindex(self.raw.index, columns=raw.columns)
+        lowered = lowered.ffill().fillna(1.0)
+        raw = raw / (lowered.loc[:last].iloc[-1] / lowered.iloc[-1])
         return _settled(raw, problems, self.changes, self.read, self.rules)
 
     @checked
@@ -487,6 +532,7 @@ def read_prices(
     per_year: float | None = None,
     changes: Mapping[str, str] | None = None,
     splits: Mapping[str, Any] | None = None,
+    dividends: Mapping[str, Any] | None = None,
     keep_suspicious: bool = False,
     dates: str | None = None,
     sheet: str | None = None,
@@ -500,16 +546,20 @@ def read_prices(
     instrument, price`` (or ``symbol`` and ``close``); other columns are left out. Dates are written
     2027-12-31, in any order, each once. Only the ``instruments`` named are read, or chosen by a
     function of all names; default: all. ``missing="drop"`` leaves out dates on which any instrument
-    has no price, "carry" goes on with the last one (dates before the last listing are left out),
-    "error" refuses.
+    has no price; "available" too, but continues what was listed late backwards by the moves of the
+    others (see ``Prices.with_proxies``), so that they keep their record; "carry" goes on with the
+    last one (dates before the last listing are left out); "error" refuses.
 
     ``problems`` lists gaps, late listings, prices that are not above 0, and, by each instrument's
     own scale, suspicious ones: a price far from both its neighbours or at an end, a jump as by a
     split or from pence to pounds, and a price repeated for days (see
     ``kindynos.markets.price_checks``). Single suspicious prices count as missing, with a
     DataWarning, unless ``keep_suspicious``; ``splits`` such as ``{"ferry": {"2027-03-04": "2:1"}}``
-    adjust the prices before. ``changes={"y10": "absolute"}`` says of a yield, a spread or a rate
-    that it changes by differences, and may be 0 or below; it is found where several values are.
+    adjust the prices before, and so do ``dividends`` such as ``{"ferry": {"2027-05-12": 1.2}}``, by
+    date without them; with a column of total returns beside that of the price ("ferry" and "ferry
+    total return") its moves are taken, and the last price. ``changes={"y10": "absolute"}`` says of
+    a yield, a spread or a rate that it changes by differences, and may be 0 or below; it is found
+    where several values are.
 
     With ``kind`` "returns" the columns are simple returns, and prices are made from them that begin
     at 100, a period before; they are in per cent where one in ten is farther from 0 than 0.3, which
@@ -533,8 +583,10 @@ def read_prices(
         requested = instruments
     elif instruments is not None:
         requested = list(dict.fromkeys(instruments))
-    frame, rows, groups = _wide(table, requested)
+    listed, rows, groups, totals = _wide(table, requested)
+    frame = with_total_returns(listed, totals, kind == "returns")
     choices = _price_column(table)
+    choices += [f"Moves of {name} are those of {column!r}" for name, column in totals.items()]
     if kind == "prices":
         _check_prices(frame, set(changes or {}), table.file)
     else:
@@ -542,21 +594,35 @@ def read_prices(
         choices += ["The returns are read as per cent"] if scale < 1 else []
         frame = _compounded(frame * scale, table.file)
     checksum = files[0].checksum if files else None
-    read = ReadPrices(frame, rows, table.file, table.notes, checksum, tuple(choices))
-    stated = {
-        "changes": mapping("changes", changes or {}, "kinds by instrument"),
-        "splits": mapping("splits", splits or {}, "splits by instrument"),
-    }
-    for by_instrument in stated.values():
-        for name in by_instrument:
-            known_name("instrument", name, groups)
-    rules = PriceRules(missing, per_year, keep_suspicious=keep_suspicious, **stated)
+    listed = listed[frame.columns] if kind == "prices" else frame
+    read = ReadPrices(frame, listed, rows, table.file, table.notes, checksum, tuple(choices))
+    if kind == "returns" and (splits or dividends):
+        raise ParameterError("splits and dividends adjust prices; state returns that hold them")
+    rules = PriceRules(
+        missing,
+        per_year,
+        keep_suspicious=keep_suspicious,
+        changes=_of_instruments("changes", changes, "kinds", groups),
+        splits=_of_instruments("splits", splits, "splits", groups),
+        dividends=_of_instruments("dividends", dividends, "dividends", groups),
+    )
     prices = _settled(*_inspected(read, rules), read, rules)
+    if missing == "available":
+        prices = prices._with_all_available()
     if prices.doubts:
         more = f"; and {len(prices.doubts) - MOST_NAMED} more" * (len(prices.doubts) > MOST_NAMED)
         text = f"{table.file}: {'; '.join(prices.doubts[:MOST_NAMED])}{more}"
         warnings.warn(text, DataWarning, stacklevel=2)
     return prices
+
+
+def _of_instruments(name: str, stated: Any, what: str, known: Iterable[str]) -> Mapping[str, Any]:
+    """Return what is stated by instrument; raises ParameterError for an unknown one."""
+    by_instrument = mapping(name, stated or {}, f"{what} by instrument")
+    for instrument in by_instrument:
+        with concerning(name):
+            known_name("instrument", instrument, known)
+    return by_instrument
 
 
 def _dates_of(column: pd.Series) -> pd.DatetimeIndex:
@@ -663,8 +729,12 @@ def _date_column(table: Table) -> str:
     )
 
 
-def _wide(table: Table, requested: Requested) -> tuple[pd.DataFrame, Rows, list[str]]:
-    """Return prices by date and instrument, where each is in the file, and all instruments."""
+def _wide(
+    table: Table, requested: Requested
+) -> tuple[pd.DataFrame, Rows, list[str], dict[str, str]]:
+    """Return prices by date and instrument, where each is in the file, all instruments, and the
+    columns of total returns of those that are chosen.
+    """
     dated = _date_column(table)
     dates, rows = table.dates(dated), table.rows.tolist()
     by_name = {name.lower(): name for name in table.names}
@@ -682,12 +752,14 @@ def _wide(table: Table, requested: Requested) -> tuple[pd.DataFrame, Rows, list[
             index="date", columns="instrument", values="price", dropna=False, sort=True
         )
         values = list(dict.fromkeys(names))
-        frame = frame[_chosen(requested, values, table.file)]
+        columns, totals = _with_totals(requested, values, table.file)
+        frame = frame[columns]
         places: Rows = dict(zip(zip(dates, names, strict=True), rows, strict=True))
     else:
         _check_single(dates.duplicated(), table, dates)
         values = [name for name in table.names if name != dated]
-        numbers = {name: table.numbers(name) for name in _chosen(requested, values, table.file)}
+        columns, totals = _with_totals(requested, values, table.file)
+        numbers = {name: table.numbers(name) for name in columns}
         frame = pd.DataFrame(numbers, index=pd.DatetimeIndex(dates, name="date")).sort_index()
         places = dict(zip(dates, rows, strict=True))
     if len(frame) < 2:
@@ -696,7 +768,18 @@ def _wide(table: Table, requested: Requested) -> tuple[pd.DataFrame, Rows, list[
             file=table.file,
         )
     frame.columns.name = None
-    return frame, places, values
+    return frame, places, values, totals
+
+
+def _with_totals(
+    requested: Requested, columns: list[str], file: str
+) -> tuple[list[str], dict[str, str]]:
+    """Return the columns that are read, with those of total returns of the instruments that are
+    chosen, by instrument.
+    """
+    chosen, totals = _chosen(requested, columns, file), total_return_columns(columns)
+    own = {name: column for name, column in totals.items() if name in chosen}
+    return list(dict.fromkeys([*chosen, *own.values()])), own
 
 
 def _price_column(table: Table) -> list[str]:
@@ -751,10 +834,8 @@ def _inspected(
     by differences.
     """
     frame, dates = read.frame, read.frame.index
-    values = frame.to_numpy(dtype=np.float64, copy=True)
+    values = adjusted(frame, rules.splits, rules.dividends)
     changes = _changes(read, rules)
-    if rules.splits:
-        values = _split(read, rules.splits, values)
     rows: list[tuple[Any, ...]] = []
     for position, name in enumerate(map(str, frame.columns)):
         absolute = changes.get(name) == "absolute"
@@ -843,35 +924,6 @@ def _changes(read: ReadPrices, rules: PriceRules) -> dict[str, str]:
     return changes
 
 
-def _split(read: ReadPrices, splits: Any, values: Floats) -> Floats:
-    """Return prices where those before each split are divided by it."""
-    columns = list(map(str, read.frame.columns))
-    for name, stated in mapping("splits", splits, "splits by instrument").items():
-        if name not in columns:
-            continue
-        dated = mapping(name, stated, "ratios by date, such as {'2027-03-04': '2:1'}")
-        for day, ratio in dated.items():
-            date = checked_date(f"the date of a split of {name}", day)
-            before = read.frame.index < date
-            values[before, columns.index(name)] /= _ratio(name, ratio)
-    return values
-
-
-def _ratio(name: str, ratio: Any) -> float:
-    """Return the new shares for an old one, from a number or "3:2"."""
-    new, _, old = str(ratio).partition(":")
-    try:
-        figure = float(new) / float(old or 1)
-        if not (figure > 0 and np.isfinite(figure)):
-            raise ValueError
-    except (ValueError, ZeroDivisionError):
-        raise ParameterError(
-            f"the split of {name} must be new shares for old ones, such as '2:1' or 2, not "
-            f"{ratio!r:.40}"
-        ) from None
-    return figure
-
-
 def _check_instrument(values: Floats, name: str, absolute: bool, read: ReadPrices) -> None:
     """Raise FileError for prices of an instrument from which nothing can be estimated."""
     if np.isinf(values).any():
@@ -914,7 +966,7 @@ def _settled(
         )
     if not lacking.any():
         description = "no price missing"
-    elif missing == "drop":
+    elif missing in DROPPING:
         count = int(lacking.sum())
         plural = "" if count == 1 else "s"
         description = f"{count} date{plural} left out, on which some price is missing"
@@ -953,19 +1005,6 @@ def _long_gaps(dates: pd.DatetimeIndex) -> str:
         f"; {int(gaps.sum())} stretches of more than a {usual} without prices count as one return "
         f"each (from {begin:%Y-%m-%d})"
     )
-
-
-def checked_date(name: str, value: Any) -> pd.Timestamp:
-    """Return a date; raises ParameterError for anything else."""
-    try:
-        date = pd.Timestamp(value)
-        if pd.isna(date):
-            raise ValueError
-    except (ValueError, TypeError):
-        raise ParameterError(
-            f"{name} must be a date such as 2027-12-31, not {value!r:.40}"
-        ) from None
-    return date.tz_localize(None).normalize()
 
 
 def at_row(row: Any) -> str:

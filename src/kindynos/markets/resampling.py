@@ -23,7 +23,7 @@ from kindynos.memory import remembered
 from kindynos.processes.clustering import fit_garch
 from kindynos.sampling.streams import stream
 
-HISTORIES = 250
+HISTORIES = 1_000  # the ends of intervals move by 1 to 3 % with their stream
 BEFORE = 100  # days that pass before each history, so that its volatility starts anywhere
 LEAST_TRUTH = 0.2  # sds: a figure nearer to 0 cannot be set in proportion
 LEAST_DF = 2.6  # below it the sd of shocks is hardly defined

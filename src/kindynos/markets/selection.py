@@ -8,7 +8,7 @@ from typing import Any
 import pandas as pd
 
 from kindynos.errors import FileError, ParameterError
-from kindynos.markets.prices import checked_date
+from kindynos.markets.adjustments import checked_date
 from kindynos.tables.reader import read_table
 from kindynos.validate import checked, instance
 

@@ -11,11 +11,12 @@ import pandas as pd
 from kindynos.arrays import Floats
 from kindynos.errors import ParameterError
 from kindynos.inference.intervals import Z
+from kindynos.markets.adjustments import checked_date
 from kindynos.markets.changes import Mask, moves_of
 from kindynos.markets.exchange import column_of, move_of
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.history_error import resampled_places
-from kindynos.markets.prices import Prices, checked_date
+from kindynos.markets.prices import Prices
 from kindynos.markets.return_series import covariance
 from kindynos.validate import finite, mapping
 

@@ -8,10 +8,10 @@ import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 
 from kindynos.errors import ParameterError
+from kindynos.markets.adjustments import checked_date
 from kindynos.markets.exposure import Exposure
 from kindynos.markets.from_history import Historical
 from kindynos.markets.method import Method
-from kindynos.markets.prices import checked_date
 
 Window = int | str | None  # the last N returns, a stretch of dates or "worst", or the whole history
 WORST = "worst"

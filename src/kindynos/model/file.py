@@ -5,12 +5,14 @@ once.
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from kindynos.cohorts.cohort import Cohort
 from kindynos.distributions.base import Distribution
+from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.discrete import Discrete
 from kindynos.distributions.registry import distribution_from, distribution_in_words
 from kindynos.distributions.stated import StatedDistribution
@@ -25,10 +27,13 @@ from kindynos.program.statement import MOST_QUANTITIES
 from kindynos.tables.toml import parse_toml, read_toml
 from kindynos.validate import checked
 
+WORKBOOKS = (".xlsx", ".xlsm", ".xltx", ".xltm", ".xls", ".xlsb", ".ods")  # endings of workbooks
+FIRST_WORDS = {label.partition(" ")[0] for label in CATALOGUE}  # of a distribution in words
+
 
 @checked
 def load_model(path: str | Path) -> Model:
-    """Return the model in a TOML file.
+    """Return the model in a TOML file, or that of a workbook with a sheet ``uncertain``.
 
     Raises FileError for the mistakes in it, all at once: each with table, key, value and rule.
 
@@ -43,12 +48,24 @@ def load_model(path: str | Path) -> Model:
     <model 'Tickets': 1 given figure, 0 drivers, 1 line>
     """
     path = Path(path)
+    if path.suffix.lower() in WORKBOOKS:
+        from kindynos.workbooks.files import model_of
+        from kindynos.workbooks.workbook import read_workbook
+
+        return model_of(read_workbook(path))
     return _ModelReader(str(path)).model(read_toml(path))
 
 
 def model_from_text(text: str, source: str = "model") -> Model:
     """Return the model in the text of a model file; errors name the ``source``."""
     return _ModelReader(source).model(parse_toml(text.encode("utf-8", "replace"), source))
+
+
+def _is_in_words(text: str) -> bool:
+    """Return whether a text states a distribution, right or wrong, and not a formula, in which no
+    number follows a name.
+    """
+    return text.partition(" ")[0] in FIRST_WORDS or re.match(r"[a-z]\w* [\d.]", text) is not None
 
 
 class _ModelReader:
@@ -71,6 +88,7 @@ class _ModelReader:
             *content.cohorts,
             *content.claims,
             *content.loans,
+            *content.events,
             *content.lines,
             *content.outcomes,
             *content.checks,
@@ -120,17 +138,7 @@ class _ModelReader:
         for name, table in content.cohorts.items():
             with self.mistakes.at(table=f"[cohorts.{name}]"):
                 model.cohort(name, _cohort(table))
-        for name, table in content.claims.items():
-            with self.mistakes.at(table=f"[claims.{name}]"):
-                options = table.model_dump(include={"each", "unit", "source"})
-                count, _ = self._distribution(table.count)
-                size, unit = self._distribution(table.size)
-                options["unit"] = options["unit"] or unit or None
-                model.claims(name, count, size, **options)
-        for name, table in content.loans.items():
-            with self.mistakes.at(table=f"[loans.{name}]"):
-                options = table.model_dump(include={"correlation", "unit"})
-                model.loans(self._loans(table), name, **options)
+        self._happenings(model, content)
         for position, entry in enumerate(content.correlations):
             with self.mistakes.at(table=f"[[correlations]] number {position + 1}"):
                 self._correlate(model, entry)
@@ -142,6 +150,28 @@ class _ModelReader:
             with self.mistakes.at(table=f"[choices.{name}]"):
                 model.choice(name, choice.at, choice.knowing, choice.options, choice.after)
         return model
+
+    def _happenings(self, model: Model, content: Any) -> None:
+        """Add claims, loans, and events with a date."""
+        for name, table in content.claims.items():
+            with self.mistakes.at(table=f"[claims.{name}]"):
+                options = table.model_dump(include={"each", "unit", "source"})
+                count, _ = self._distribution(table.count)
+                size, unit = self._distribution(table.size)
+                options["unit"] = options["unit"] or unit or None
+                model.claims(name, count, size, **options)
+        for name, table in content.loans.items():
+            with self.mistakes.at(table=f"[loans.{name}]"):
+                options = table.model_dump(include={"correlation", "unit"})
+                model.loans(self._loans(table), name, **options)
+        for name, table in content.events.items():
+            with self.mistakes.at(table=f"[events.{name}]"):
+                stated = table.model_dump()
+                brings = stated.pop("brings")
+                if not isinstance(brings, str) or _is_in_words(brings):
+                    brings, unit = self._distribution(brings)
+                    stated["unit"] = stated["unit"] or unit or None
+                model.event(name, brings=brings, **stated)
 
     def _lines(self, model: Model, content: Any) -> None:
         """Add the lines and outcomes that are formulas."""
@@ -254,11 +284,16 @@ class _ModelReader:
 
     def _read(self, value: Any) -> Any:
         """Return a value as it is, or the numbers of the column of a file beside the model that it
-        names: ``{ file = "passengers.csv", column = "day" }``.
+        names: ``{ file = "passengers.csv", column = "day" }``. With ``distribution``, and
+        ``process`` alike, each row of the file has the parameters of one:
+        ``{ file = "repair_parts.csv", distribution = "lognormal" }``.
         """
         if not isinstance(value, Mapping) or "file" not in value:
             return value
         from kindynos.fitting.records import read_values
+
+        if set(value) == {"file", "distribution"}:
+            return self._parts(value["file"], value["distribution"])
 
         unknown = [key for key in value if key not in ("file", "column")]
         if unknown:
@@ -270,6 +305,16 @@ class _ModelReader:
         if missing:
             raise FileError(f"{missing} of {len(numbers)} values are missing", file=value["file"])
         return numbers.tolist()
+
+    def _parts(self, file: str, distribution: str) -> list[dict[str, Any]]:
+        """Return the parameters of distributions of one kind, one in each row of a file."""
+        from kindynos.tables.reader import read_table
+
+        table = read_table(self._beside(file))
+        rows = zip(*(table.numbers(name).tolist() for name in table.names), strict=True)
+        return [
+            {"distribution": distribution, **dict(zip(table.names, r, strict=True))} for r in rows
+        ]
 
     def _beside(self, file: str) -> Path:
         """Return the path of a file that is named from the model file on."""

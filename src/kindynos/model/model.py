@@ -383,6 +383,50 @@ class Model(Inline):
         self._add_all(declarations(name, count, size, self.periods, each, unit, source))
 
     @checked
+    def event(
+        self,
+        name: str,
+        when: int | str | Sequence[int | str],
+        chance: float | str = 1.0,
+        brings: float | str | Distribution | StatedDistribution = 1.0,
+        *,
+        needs: str | Sequence[str] = (),
+        unit: str | None = None,
+        source: str | None = None,
+    ) -> None:
+        """Declare an event with a date: with a ``chance`` it comes in the period ``when``, or in
+        one of several that are as likely, by number or label, and ``brings`` an amount there.
+
+        ``chance`` is a number or names a quantity, ``brings`` is a number, a formula or a
+        distribution. An event that ``needs`` others comes only if these have come by then. ``NAME``
+        is the row of what it brings, ``NAME_happened`` 1 or 0, ``NAME_when`` its period,
+        ``NAME_comes`` the driver whether it comes if nothing else is missing. Raises ModelError for
+        a model without periods, a period and an event that there is not.
+
+        >>> from kindynos import Model
+        >>> model = Model("Pier", periods=4, start=2027)
+        >>> model.event("permit", 2028, chance=0.6)
+        >>> model.event("grant", [2029, 2030], chance=0.5, brings=2e6, needs="permit", unit="EUR")
+        >>> model.outcome("funds", "total(grant)", unit="EUR")
+        >>> round(model.simulate(10_000, seed=1)["funds"].chance(above=0), 2)
+        0.3
+        """
+        from kindynos.model.events import event_parts
+
+        with concerning(f"event {name!r}"):
+            labels = tuple(self._statement.timeline.labels) if self.periods is not None else ()
+            parts = event_parts(name, when, chance, brings, needs, labels, self.quantities)
+            if isinstance(parts.when, int):
+                self.given(f"{name}_when", parts.when, source=source)
+            else:
+                self.driver(f"{name}_when", parts.when, source=source)
+            self.driver(f"{name}_comes", parts.comes, source=source)
+            if parts.brings is not None:
+                self.driver(f"{name}_brings", parts.brings, unit=unit, source=source)
+            for line, formula in parts.lines.items():
+                self.line(line, formula, unit=unit if line == name else None)
+
+    @checked
     def loans(
         self,
         source: str | Path | pd.DataFrame,
@@ -690,6 +734,34 @@ class Model(Inline):
         from kindynos.studies.policy import policy
 
         return policy(self._statement, outcome, SimulationOptions(trials, seed, **options))
+
+    @checked
+    def with_policy(self, policy: Policy) -> Model:
+        """Return the model with its choices made by the rules of a policy: in every trial each
+        figure is what the option taken makes of it, and ``NAME_option`` is its number, from 0, or
+        -1 where an earlier choice left it closed.
+
+        It is a model as any other, whose runs are drawn once, and can be extended, resumed,
+        summarised and compared; the rules are part of what tells it from others, and of the
+        ``facts`` of its runs. Raises ModelError for a policy of another model.
+
+        >>> from kindynos import Model, Normal
+        >>> model = Model("Pilot", periods=2)
+        >>> model.given(size=0)
+        >>> model.driver("demand", Normal(0, 10), each="period")
+        >>> model.outcome("profit", "size * at(demand, 1)")
+        >>> model.choice("expand", 1, ["demand"], {"stay": {}, "build": {"size": 1}})
+        >>> grown = model.with_policy(model.policy("profit", trials=20_000, seed=1))
+        >>> round(grown.simulate(10_000, seed=2)["profit"].mean, 1)
+        4.0
+        """
+        from kindynos.program.identity import identity
+        from kindynos.studies.policy import Policy
+
+        instance("policy", policy, Policy, "a policy, as Model.policy returns it")
+        if policy.of != identity(self.compiled()):
+            raise ModelError("the policy is of another model, or of this one before it changed")
+        return self.of(policy.statement)
 
     @classmethod
     @checked

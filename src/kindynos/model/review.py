@@ -28,12 +28,20 @@ from kindynos.formula.tree import (
 from kindynos.model.slips import slips
 from kindynos.model.unit_findings import unit_review
 from kindynos.model.writing import cohorts_of
+from kindynos.program.correlations import Correlation
 from kindynos.program.program import Program
-from kindynos.program.quantities import YEARLY, DistributionDriver, Driver, ProcessDriver
+from kindynos.program.quantities import (
+    YEARLY,
+    DependentDriver,
+    DistributionDriver,
+    Driver,
+    ProcessDriver,
+)
 from kindynos.program.statement import Statement
 from kindynos.program.timeline import STEPS
 from kindynos.results.facts import sharing
 from kindynos.results.figures import CURRENCY
+from kindynos.sampling.streams import stream
 from kindynos.units.trees import YEARLY_RATE
 
 RATE_WORDS = {
@@ -90,6 +98,7 @@ AS_RATES, AS_MONEY = (
     ("npv", "equivalent_annual", "terminal_value", "present_value"),
 )
 OFTEN = 0.05  # a chance of a loss from which on a driver is taken for a return
+ELSEWHERE = 40  # values of the other drivers, beside their base values
 NEGLIGIBLE = 1e-6  # a chance below this is not worth a word
 TIES = 0.02  # by how much ties may lower a rank correlation before it is said
 WIDE, NARROW = 1.0, 1e-4  # sd over |mean| beyond which a slip is likely
@@ -384,17 +393,20 @@ def _once(program: Program) -> Iterator[Finding]:
 
 def _unfelt(program: Program) -> Iterator[Finding]:
     """Drivers of one number that change no outcome between their P10 and their P90, the others at
-    their base values.
+    their base values, or elsewhere, such as where events have come.
     """
     felt = [(name, driver) for name, driver in _with_distributions(program) if not driver.each]
     reaches = program.ancestors(program.outcomes)
     felt = [(name, driver) for name, driver in felt if name in reaches]
     if not felt or program.recorded or program.one_thread:
         return
-    count = 2 * len(felt)
+    count = 2 * len(felt) * (1 + ELSEWHERE)
+    elsewhere = stream(0, "elsewhere").uniform(0.1, 99.9, (ELSEWHERE, len(felt)))
     drawn = {name: np.repeat(base, count, axis=-1) for name, base in program.base_values().items()}
     for position, (name, driver) in enumerate(felt):
-        drawn[name][2 * position : 2 * position + 2] = driver.distribution.percentile([10, 90])
+        by_case = drawn[name].reshape(1 + ELSEWHERE, 2 * len(felt))
+        by_case[1:] = driver.distribution.percentile(elsewhere[:, position])[:, None]
+        by_case[:, 2 * position : 2 * position + 2] = driver.distribution.percentile([10, 90])
     values, _ = program.evaluate(drawn, count, program.outcomes)
     outcomes = [
         np.broadcast_to(values[name], (*values[name].shape[:-1], count))
@@ -402,9 +414,9 @@ def _unfelt(program: Program) -> Iterator[Finding]:
     ]
     for position, (name, driver) in enumerate(felt):
         low, high = driver.distribution.percentile([10, 90])
+        lower = 2 * position + 2 * len(felt) * np.arange(1 + ELSEWHERE)
         if low < high and all(
-            np.array_equal(v[..., 2 * position], v[..., 2 * position + 1], equal_nan=True)
-            for v in outcomes
+            np.array_equal(v[..., lower], v[..., lower + 1], equal_nan=True) for v in outcomes
         ):
             yield Finding(
                 name, f"no outcome changes between its P10 ({low:.4g}) and its P90 ({high:.4g})"
@@ -519,6 +531,7 @@ def _dependence(program: Program) -> Iterator[Finding]:
         yield Finding("dependence", text)
     for entry in program.correlations:
         drawn = [program.drivers[name] for name in entry.names]
+        yield from _given_parameters(entry, program)
         if (
             entry.kind != "rank"
             or entry.value is None
@@ -537,6 +550,20 @@ def _dependence(program: Program) -> Iterator[Finding]:
                 f"out as {reached:.2f}"
             )
             yield Finding(" and ".join(entry.names), text)
+
+
+def _given_parameters(entry: Correlation, program: Program) -> Iterator[Finding]:
+    """What a correlation means of drivers whose parameters are themselves drawn."""
+    drawn = [program.drivers[name] for name in entry.names]
+    needs = {n for d in drawn if isinstance(d, DependentDriver) for n in d.needs}
+    given = [name for name in program.drivers if name in needs]
+    if given:
+        text = (
+            f"their correlation is of what is left once {', '.join(given)} "
+            f"{'is' if len(given) == 1 else 'are'} given; what they have in common through "
+            f"{'it' if len(given) == 1 else 'them'} comes on top"
+        )
+        yield Finding(" and ".join(entry.names), text)
 
 
 def _sources(program: Program) -> Iterator[Finding]:

@@ -239,6 +239,26 @@ class CorrelationTable(_Table):
     )
 
 
+class EventTable(_Table):
+    """An event with a date."""
+
+    when: int | str | list[int | str] = Field(
+        description="The period, by number or label, or several that are as likely.",
+        examples=[3, "2030", [2029, 2030]],
+    )
+    chance: Any = Field(1.0, description="How likely it is, or a quantity by name.", examples=[0.6])
+    brings: Any = Field(
+        1.0,
+        description="What it brings in its period: a number, a formula or a distribution.",
+        examples=[2_000_000, "grant_rate * spend", "pert 1 2 4 EUR"],
+    )
+    needs: str | list[str] = Field(
+        [], description="The event that must have come by then, or several.", examples=["permit"]
+    )
+    unit: str | None = UNIT
+    source: str | None = SOURCE
+
+
 class ChoiceTable(_Table):
     """A choice that is made in a period, by what is then known."""
 
@@ -271,6 +291,9 @@ class Content(_Table):
     )
     loans: dict[str, LoansTable] = Field(
         {}, description="Loans that default once or not at all, by book; or one table of them."
+    )
+    events: dict[str, EventTable] = Field(
+        {}, description="What comes in a period with a chance, by name."
     )
     lines: dict[str, LineTable] = Field({}, description="What is calculated, by name.")
     outcomes: dict[str, OutcomeTable] = Field({}, description="What is reported, by name.")

@@ -80,19 +80,25 @@ def _added_up(name: str, call: Call, program: Program) -> Iterator[Slip]:
     """A balance, which is carried from period to period, taken for flows."""
     if call.function.name not in FROM_FLOWS[:3]:
         return
-    for part in call.parts:
-        line = program.lines.get(part.name) if isinstance(part, Name) else None
-        if line is None or line.tree is None:
-            continue
-        terms = _terms(line.tree)
-        if len(terms) > 1 and any(
-            isinstance(t, Previous) and t.name == line.name for _, t in terms
-        ):
+    named = [t for part in call.parts for _, t in _terms(part) if isinstance(t, Name)]
+    for term in named:
+        line = program.lines.get(term.name)
+        if line is not None and line.tree is not None and _is_balance(line.name, line.tree):
             yield Slip(
                 name,
                 f"{call.function.name} adds up {line.name}, a balance that is carried from period "
                 "to period: is what is added to it meant?",
             )
+
+
+def _is_balance(name: str, tree: Expression) -> bool:
+    """Whether a line is carried from period to period: itself a period before and more, or a
+    running total.
+    """
+    terms = [term for _, term in _terms(tree)]
+    carried = any(isinstance(term, Previous) and term.name == name for term in terms)
+    added = (t for t in terms if isinstance(t, Call) and t.function.name == "running_total")
+    return (carried and len(terms) > 1) or any(True for _ in added)
 
 
 def _never(

@@ -12,6 +12,7 @@ from kindynos.cohorts.cohort import Cohort
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.registry import parameters_of
 from kindynos.distributions.stated import StatedDistribution
+from kindynos.distributions.uncertain import Uncertain
 from kindynos.errors import ModelError
 from kindynos.formula.parse import is_name
 from kindynos.model.claims import claims_of, own_count
@@ -245,10 +246,14 @@ def _cohort(name: str, cohort: Cohort) -> Table:
 
 
 def driver_table(
-    name: str, stated: Distribution | Process, source: str, uncertain: bool = False
+    name: str,
+    stated: Distribution | Process,
+    source: str,
+    uncertain: bool = False,
+    parts_file: str | None = None,
 ) -> str:
     """Return a driver's table as a model file has it; with ``uncertain`` a process draws its
-    parameters too.
+    parameters too. The parts of a distribution are in ``parts_file`` where it is named.
 
     Raises ModelError for a process that a model file cannot fit again.
     """
@@ -257,7 +262,12 @@ def driver_table(
         driver = ProcessDriver(name, source=source, process=stated, uncertain=uncertain)
     else:
         driver = DistributionDriver(name, source=source, distribution=stated)
-    return _text({"drivers": {name: _driver(driver)}})
+    table = _driver(driver)
+    if parts_file is not None:
+        assert isinstance(stated, Uncertain)
+        del table["weights"]  # all alike
+        table["parts"] = {"file": parts_file, "distribution": stated.parts[0].label}
+    return _text({"drivers": {name: table}})
 
 
 def joint_tables(

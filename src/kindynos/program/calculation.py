@@ -25,12 +25,14 @@ def is_figure(value: object) -> bool:
 @dataclass(frozen=True)
 class Apart:
     """Two calculations whose different figures became quantities that both need, by name with the
-    values of both, and what else differs between them, in words.
+    values of both; those that are switches between two formulas have ``words``. ``others`` says
+    what else differs between them.
     """
 
     old: Calculation
     new: Calculation
     figures: Mapping[str, tuple[float, float]]
+    words: Mapping[str, str]
     others: tuple[str, ...]
 
 

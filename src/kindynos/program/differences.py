@@ -152,17 +152,18 @@ def with_changes(old: Statement, new: Statement, changes: Iterable[Change]) -> S
 
 def with_cells_apart(
     old: Statement, new: Statement
-) -> tuple[Statement, Statement, tuple[str, ...]]:
-    """Return both models with the figures that differ between their workbooks as given figures, and
-    what else differs between the workbooks, in words.
+) -> tuple[Statement, Statement, dict[str, tuple[str, ...]]]:
+    """Return both models with the figures and formulas that differ between their workbooks as given
+    figures, and by the names of changes what they are in words: the formulas, and what else differs
+    between the workbooks.
     """
     calculations = [_calculation_of(statement) for statement in (old, new)]
     if calculations[0] is None or calculations[1] is None:
-        return old, new, ()
+        return old, new, {}
     apart = calculations[0].apart_from(calculations[1])
     taken = {*old.quantities, *new.quantities}
     if apart is None or taken & set(apart.figures):
-        return old, new, ()
+        return old, new, {}
     sides = []
     for position, (statement, own) in enumerate(((old, apart.old), (new, apart.new))):
         quantities: dict[str, Quantity] = {
@@ -173,7 +174,8 @@ def with_cells_apart(
             if isinstance(quantity, Line) and quantity.calculation is not None:
                 quantities[name] = replace(quantity, calculation=own)
         sides.append(replace(statement, quantities=quantities, scenarios={}))
-    return sides[0], sides[1], apart.others
+    words = {name: (text,) for name, text in apart.words.items()}
+    return sides[0], sides[1], {**words, **({WORKBOOK: apart.others} if apart.others else {})}
 
 
 def _calculation_of(statement: Statement) -> Calculation | None:

@@ -31,14 +31,7 @@ class PlannedChoice:
         cls, at: Any, knowing: Any, options: Any, after: Any, labels: tuple[str, ...]
     ) -> PlannedChoice:
         """Return the choice of checked arguments; ``at`` may be the label of a period."""
-        names = [label.replace("-", " ") for label in labels]
-        text = str(at).replace("-", " ")
-        number = names.index(text) + 1 if text in names else at  # 2030 is a label too
-        whole = isinstance(number, int) and not isinstance(number, bool)
-        if not whole or not 1 <= number <= len(labels):
-            raise ModelError(
-                f"at must be a period, from 1 to {len(labels)} or its label, not {shown(at)}"
-            )
+        number = period_number("at", at, labels)
         by_name = mapping("options", options, "the replacements of each option by its name")
         if len(by_name) < 2:
             raise ModelError("needs at least two options; one may replace nothing: {}")
@@ -57,6 +50,18 @@ class PlannedChoice:
     def open_after(self, prefix: Plan) -> bool:
         """Return whether earlier choices leave this one open."""
         return all(dict(prefix).get(name) == option for name, option in self.after.items())
+
+
+def period_number(argument: str, at: Any, labels: tuple[str, ...]) -> int:
+    """Return the number of a period that is named by it or by its label."""
+    names = [label.replace("-", " ") for label in labels]
+    text = str(at).replace("-", " ")
+    number = names.index(text) + 1 if text in names else at  # 2030 is a label too
+    if not isinstance(number, int) or isinstance(number, bool) or not 1 <= number <= len(labels):
+        raise ModelError(
+            f"{argument} must be a period, from 1 to {len(labels)} or its label, not {shown(at)}"
+        )
+    return number
 
 
 def plans_of(choices: Mapping[str, PlannedChoice]) -> list[Plan]:

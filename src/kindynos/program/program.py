@@ -292,11 +292,13 @@ class Program:
         requested: Iterable[str] | None = None,
         *,
         lenient: bool = False,
+        calculated: Mapping[str, Floats] | None = None,
     ) -> tuple[dict[str, Floats], Notes]:
         """Return all quantities (or the wanted, and what they need) for drawn drivers, and the
         notes made on the way.
 
-        With ``lenient``, lines that fail in every trial have no value.
+        With ``lenient``, lines that fail in every trial have no value. What is ``calculated``
+        already is not worked out again.
         """
         needed = None if requested is None else self.ancestors(requested)
         if self.recorded and (needed is None or any(name in self.lines for name in needed)):
@@ -304,7 +306,8 @@ class Program:
                 "the run was saved without the functions of its model; say open_run(path, "
                 "model=...) to calculate its trials"
             )
-        values: dict[str, Floats] = {**self.constants, **self.as_used(drawn)}
+        there = {} if calculated is None else calculated
+        values: dict[str, Floats] = {**self.constants, **self.as_used(drawn), **there}
         as_stated = {n: given.array for n, given in self.givens.items() if n in self.yearly}
         as_stated |= {name: drawn[name] for name in self.yearly.intersection(drawn)}
         notes: Notes = {}
@@ -314,6 +317,8 @@ class Program:
         with np.errstate(all="ignore"):
             for step in self.steps:
                 if needed is not None and needed.isdisjoint(step.names):
+                    continue
+                if all(name in there for name in step.names):
                     continue
                 with listening() as heard:
                     try:

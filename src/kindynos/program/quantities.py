@@ -33,10 +33,12 @@ from kindynos.program.calculation import Calculation
 from kindynos.program.drawn_events import DrawnEvents
 from kindynos.program.shared_call import SharedCall
 from kindynos.sampling.plans import ScoreRequest
+from kindynos.sampling.streams import stream
 from kindynos.validate import finite, invalid_argument, one_of, owner_is, positive, shown
 
 LONGEST_NAME = 100
 STEPS_WITHIN = 12  # of a period of a process, over which it is averaged
+SETS = 2_000  # of drawn parameters, whose mean is the base value
 YEARLY = re.compile(r"\b(a|per|each) year\b|/ ?(year|yr|a)\b|\byearly\b|\bannual|\bp\. ?a\.", re.I)
 GivenValue = float | tuple[float, ...] | tuple[tuple[float, float], ...]
 
@@ -259,7 +261,20 @@ class ProcessDriver(Driver):
     def base_value(self, periods: int) -> Any:
         if self.base is not None:
             return self.base
-        return self.process._expected_values(periods, self.dt)[:, None]
+        return self._expected(periods, self.dt)[:, None]
+
+    def _expected(self, periods: int, dt: float) -> Floats:
+        """Return the expected values: where the parameters are drawn too, the mean of the values
+        without shocks over draws of them, of what is not a product of its shocks.
+        """
+        if not self.uncertain or self.process.fitted is None or self.process.multiplies:
+            return self.process._expected_values(periods, dt)
+        theta = stream(0, "expected").standard_normal((len(self.process.fitted.theta), SETS))
+        without = np.zeros((self.process.shocks, self.process.gap + periods, SETS))
+        with np.errstate(over="ignore", under="ignore"):
+            paths = self.process._ahead(without, dt, self.process._parameters_at(theta))
+        mean: Floats = paths.mean(axis=1)
+        return mean if np.isfinite(mean).all() else self.process._expected_values(periods, dt)
 
     def requests(self, periods: int) -> list[ScoreRequest]:
         source = self.shares or self.name
@@ -321,7 +336,7 @@ class AveragedDriver(ProcessDriver):
     def base_value(self, periods: int) -> Any:
         if self.base is not None:
             return self.base
-        steps = self.process._expected_values(periods * STEPS_WITHIN, self.dt / STEPS_WITHIN)
+        steps = self._expected(periods * STEPS_WITHIN, self.dt / STEPS_WITHIN)
         return _averages(steps[:, None], self.process.start_value)
 
     def requests(self, periods: int) -> list[ScoreRequest]:
@@ -562,7 +577,7 @@ def process_driver(
     if value == "average" and not process.continuous:
         raise ModelError(
             "value='average' belongs to processes in continuous time; a "
-            f"{process.label} has one value a period"
+            f"{process.label!r} has one value a period"
         )
     kind = AveragedDriver if value == "average" else ProcessDriver
     return kind(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from rich.console import RenderableType
@@ -14,12 +14,16 @@ from kindynos.formatting import brief, is_per_cent, number, per_cent, step_of
 from kindynos.inference.estimates import Estimate
 from kindynos.program.differences import Change
 from kindynos.reports.answers import opening
+from kindynos.reports.page.charts import MOST_BARS, Bars, Row, bars
+from kindynos.reports.page.figures import in_sentence
+from kindynos.reports.page.view import charts_view
 from kindynos.reports.report import DataTable, Report
 from kindynos.reports.summary import plain_estimate, plain_value
 from kindynos.reports.tables import FigureTable, Words, table_of
 from kindynos.studies.bridge import Bridge
 
 MOST_NAMED = 6  # changes in the sentence
+MILLIONS = -3  # decimals of figures that are said in millions: they are whole thousands
 
 
 def bridge_report(bridged: Bridge) -> Report:
@@ -52,7 +56,35 @@ def bridge_report(bridged: Bridge) -> Report:
         tables=lambda: {"parts": DataTable(table, "parts", "bridge")},
         figures=lambda: {"bridge": bridged.plot} if bridged.parts else {},
         result=bridged,
+        view=lambda report: charts_view(report, *_waterfall(bridged)),
     )
+
+
+def _waterfall(bridged: Bridge) -> Iterator[Bars]:
+    """Yield the way from the old figure to the new one, a bar for each change, which begins where
+    the one before ended; those that all others together are smaller than.
+    """
+    if not bridged.parts:
+        return
+    written = _Written(bridged)
+    names, rest = bridged.ranked[:MOST_BARS], bridged.ranked[MOST_BARS:]
+    before, after = float(bridged.before), float(bridged.after)
+    rows = [Row("before", before, before, written.figure(before), kind="mark")]
+    place = before
+    for name in names:
+        part = bridged.shown[name]
+        end, error = place + float(part), part.error
+        rows.append(Row(name, place, end, written.parts[name], end - error, end + error))
+        place = end
+    if rest:
+        others = sum(float(bridged.shown[name]) for name in rest)
+        text = written.figure(others, signed=True)
+        rows.append(Row(f"{len(rest)} others", place, place + others, text))
+    rows.append(Row("after", after, after, written.figure(after), kind="mark"))
+    unit = f" ({written.unit.strip()})" if written.unit else ""
+    title = f"The {bridged.statistic} of {bridged.outcome.replace('_', ' ')}{unit}"
+    remark = "Dark bars go up, light ones down; the line at the end of a bar is its 95 % error."
+    yield bars(title, rows, line=before, remark=remark)
 
 
 def changes_report(changes: Sequence[Change], renamed: Mapping[str, str]) -> Report:
@@ -76,7 +108,8 @@ def changes_table(changes: Sequence[Change], renamed: Mapping[str, str]) -> Figu
     table = table_of("What changed", Words("change"), Words("what"))
     for change in changes:
         for place, words in enumerate(change.words):
-            what = words.removeprefix(f"{change.name}: ")
+            sides = words.removeprefix(f"{change.name}: ").split(" -> ")
+            what = " -> ".join(map(in_sentence, sides))
             table.add_row("" if place else change.name, what)
     for old, new in renamed.items():
         table.add_row(new, f"renamed: {old} -> {new}")
@@ -131,6 +164,14 @@ class _Written:
         plus = "+" if signed and rounded > 0 else ""
         return Cell.of(Printed(rounded, max(decimals, 0), before=plus))
 
+    def said(self, value: float, signed: bool = False) -> str:
+        """A figure as a sentence has it, large ones in millions."""
+        if self.per_cent or self.decimals > MILLIONS:
+            return self.figure(value, signed)
+        step = 10.0**-self.decimals
+        text = f"{round(value / step) * step / 1e6:{'+' if signed else ''}.{6 + self.decimals}f}"
+        return f"{text} million"
+
     def error(self, error: float) -> Cell:
         """An error with two digits of its own."""
         if math.isnan(error):
@@ -159,12 +200,17 @@ def bridge_answer(bridged: Bridge) -> list[str]:
     if not bridged.parts:
         return [f"Nothing that could move {outcome} has changed."]
     written = _Written(bridged)
-    before, after = (written.figure(float(value)) for value in (bridged.before, bridged.after))
+    before, after = (written.said(float(value)) for value in (bridged.before, bridged.after))
     move = "rose" if float(bridged.after) > float(bridged.before) else "fell"
     ends = f"{move} from {before} to {after}" if before != after else f"is still {after}"
+    if before.endswith(" million") and after.endswith(" million"):
+        ends = ends.replace(" million to ", " to ")
 
     certain = [name for name in bridged.ranked if _is_certain(bridged.shown[name])]
-    parts = [f"{written.parts[name]} from {name}" for name in certain[:MOST_NAMED]]
+    parts = [
+        f"{written.said(float(bridged.shown[name]), signed=True)} from {name}"
+        for name in certain[:MOST_NAMED]
+    ]
     if parts and bridged.kind == "share":
         parts[0] = parts[0].replace(" from ", " points from ", 1)
     if len(certain) > MOST_NAMED:
@@ -174,7 +220,8 @@ def bridge_answer(bridged: Bridge) -> list[str]:
 
     unsure = [name for name in bridged.ranked if name not in certain]
     if unsure:
-        named = ", ".join(unsure[:MOST_NAMED]) + (" and others" if len(unsure) > MOST_NAMED else "")
+        few = [*unsure[:MOST_NAMED], *(["others"] if len(unsure) > MOST_NAMED else [])]
+        named = " and ".join(part for part in (", ".join(few[:-1]), few[-1]) if part)
         sentences.append(f"What {named} did to it is within the sampling error.")
     return [*sentences, *_without_value(bridged)]
 

@@ -312,7 +312,7 @@ def series(
             *opening([f"{ranking.verdict}."], doubt_lines(ranking)),
             _processes(name, ranking),
             "",
-            _process(selected, process),
+            _fitted_parameters(selected, process),
             "",
             _residual_tests(selected, diagnosis),
             "",
@@ -440,13 +440,19 @@ def _processes(name: str, ranking: SeriesRanking) -> FigureTable:
 
 
 def _residual_tests(selected: str, diagnostics: Diagnostics) -> FigureTable:
-    tests = table_of(f"What {selected} leaves", "test of the residuals", "p", Words("meaning"))
+    from kindynos.fitting.diagnostics import RESIDUAL_SIZES
+
+    size = "rejects right models at 5 %"
+    tests = table_of(
+        f"What {selected} leaves", "test of the residuals", "p", size, Words("meaning")
+    )
     for test in diagnostics.tests:
-        tests.add_row(test.name, _p(test.p), test.words)
+        low, high = (per_cent(share, 0).removesuffix(" %") for share in RESIDUAL_SIZES[test.name])
+        tests.add_row(test.name, _p(test.p), f"{low} to {high} %", test.words)
     return tests
 
 
-def _process(name: str, process: Process) -> FigureTable:
+def _fitted_parameters(name: str, process: Process) -> FigureTable:
     assert process.fitted is not None
     table = table_of(
         f"{name}: {process.fitted.description}",

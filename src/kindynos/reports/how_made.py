@@ -32,6 +32,10 @@ def made_lines(run: Run) -> list[str]:
         f"Repaired, since the correlations asked for cannot hold together: {text}."
         for text in facts["repaired"]
     ]
+    lines += [
+        f"Chosen in every trial, {name.removesuffix('_option').replace('_', ' ')}: {words}."
+        for name, words in facts.get("rules", {}).items()
+    ]
     lines += [f"Assumed independent: {text}." for text in facts["assumed independent"]]
     lines += [
         f"{name} has no value in some trials; the first is {text}."

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -24,6 +24,9 @@ from kindynos.markets.supported import REJECTED, SupportedMethod, hardest_test
 from kindynos.registry import declared_options
 from kindynos.reports import risk_answer
 from kindynos.reports.answers import backtest_answer, exceptions_sentence, opening
+from kindynos.reports.page import of_risk
+from kindynos.reports.page.charts import ThroughTime
+from kindynos.reports.page.view import charts_view
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import DataTable, Draw, Report, only_files
 from kindynos.reports.summary import plain_rows, plain_value
@@ -51,7 +54,7 @@ def risk(
     and what each holding adds to the first, else the answer at a glance; what changes and shocks
     would do, a benchmark, and how the prices were read.
     """
-    shocks = _shocked(portfolio, asked)  # first, since a wrong name is reported before long work
+    shaken = risk_answer.shaken(portfolio, asked)  # first: a wrong name ends it before long work
     table = portfolio.risk_table(levels, methods, windows, horizon, every, **options)
     supported = None if whole else _supported(portfolio, table, max(levels), every, horizon)
     method: Any = table.index[0][0] if supported is None else supported.method
@@ -68,7 +71,7 @@ def risk(
     used = risk_answer.limits_table(portfolio, table, method, parts, asked)
     further = {
         **_changed(portfolio, asked, max(levels), method, windows[0], horizon, every),
-        **shocks,
+        **_shocked(shaken),
         **_of_terms(portfolio),
         **risk_answer.by_group(parts, asked),
         **({} if used is None else {"limits": (used, risk_answer.limits_shown(used))}),
@@ -101,8 +104,26 @@ def risk(
         glance=lambda: (
             () if supported is None else risk_answer.keys(portfolio, table, supported, asked)
         ),
-        adds=lambda: dict(parts["share"].sort_values(ascending=False)),
+        view=lambda report: charts_view(
+            report,
+            *of_risk.by_method(table, None if supported is None else supported.method),
+            of_risk.of_holdings(parts),
+            *of_risk.of_limits(used),
+            *of_risk.of_shocks(shaken),
+            *_tested(portfolio, supported, max(levels), every),
+        ),
     )
+
+
+def _tested(
+    portfolio: Portfolio,
+    supported: SupportedMethod | None,
+    level: float,
+    every: ReturnPeriod | None,
+) -> Iterator[ThroughTime]:
+    """Yield the back-test by which the method was chosen, if one was."""
+    if supported is not None:
+        yield of_risk.of_backtest(risk_answer.judging_backtest(portfolio, supported, level, every))
 
 
 def _stated(
@@ -199,14 +220,8 @@ def _of_terms(portfolio: Portfolio) -> Further:
     return {"sensitivities": (terms, risk_answer.sensitivities_shown(terms))}
 
 
-def _shocked(portfolio: Portfolio, asked: risk_answer.Asked) -> Further:
+def _shocked(results: Mapping[str, pd.DataFrame]) -> Further:
     """Return what shocks would do, by name: the data, and how they are shown, all together."""
-    results = {
-        name: portfolio.stress(shocks, others=asked.others) for name, shocks in asked.shocks.items()
-    }
-    results |= {
-        f"{first} to {last}": portfolio.replay(first, last) for first, last in asked.replays
-    }
     shown = risk_answer.stressed(results) if results else None
     return {
         f"stress: {name}": (result, shown if position == 0 else None)
@@ -463,6 +478,7 @@ def backtests(portfolio: Portfolio, table: pd.DataFrame, tested: Backtest) -> Re
         facts=lambda: {**tested_table.facts(), "record": portfolio.record()},
         tables=lambda: {"backtests": table, **tested_table.tables()},
         figures=tested_table.figures,
+        view=lambda report: charts_view(report, of_risk.of_backtest(tested, tested.method)),
     )
 
 
@@ -515,7 +531,7 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
         "Exceptions",
         hits.tail(15).rename_axis("date"),
         {
-            "date": lambda row: f"{row['date']:%Y-%m-%d}",
+            "date": lambda row: str(row["date"])[:10],  # or the number of the day
             "loss": whole("loss"),
             "forecast": whole("value at risk"),
         },
@@ -553,4 +569,5 @@ def backtested(tested: Backtest, prices: Prices | None = None) -> Report:
             **only_files(backtest=tested.table()),
         },
         figures=lambda: {"backtest": tested.plot},
+        view=lambda report: charts_view(report, of_risk.of_backtest(tested)),
     )

@@ -104,7 +104,7 @@ class Report:
     plain data beside them. ``figures`` draw a picture on an axis and ``pages`` on a whole figure,
     each by the name of its file; ``rows`` are drawn as fans by pages; ``glance`` has the first
     figures of a page, each with its label, a note, and whether it is on the side that nobody wants,
-    ``adds`` the shares that it draws beside them, and ``view`` what it shows beside all this.
+    and ``view`` what it shows beside all this.
     All are worked out when they are asked for, so that a terminal does not wait for Matplotlib.
     """
 
@@ -116,7 +116,6 @@ class Report:
     pages: Callable[[], Draws] = dict
     rows: Callable[[], Iterable[PeriodTrials]] = tuple
     glance: Callable[[], Sequence[tuple[str, str, str, bool]]] = tuple
-    adds: Callable[[], Mapping[str, float]] = dict
     heading: str = ""  # what it is of, in a few words: the title of a page
     result: Any = None  # what it is of, for where it comes from
     view: View | None = None  # what a page shows beside all this

@@ -16,9 +16,11 @@ from rich.text import Text
 
 from kindynos.formatting import between, number, per_cent, step_of
 from kindynos.literals import ReturnPeriod, StressOthers
+from kindynos.markets.backtesting import Backtest, rolling_backtest
 from kindynos.markets.limits import WHOLE, Limit, figures_of, limits_used
+from kindynos.markets.methods import METHODS, method_of
 from kindynos.markets.portfolio import Portfolio
-from kindynos.markets.supported import SupportedMethod
+from kindynos.markets.supported import USUAL, WINDOW, SupportedMethod
 from kindynos.reports.tables import DOUBT, Words, table_from, table_of, whole
 
 MEASURES = ("value at risk", "expected shortfall")
@@ -342,6 +344,28 @@ def sensitivities_shown(table: pd.DataFrame) -> RenderableType | None:
         shown.add_row("" if name == last else str(name), str(term), level, row["per"], money)
         last = name
     return shown
+
+
+def shaken(portfolio: Portfolio, asked: Asked) -> dict[str, pd.DataFrame]:
+    """Return what shocks and stretches of history would bring, by name."""
+    results = {
+        name: portfolio.stress(shocks, others=asked.others) for name, shocks in asked.shocks.items()
+    }
+    return results | {
+        f"{first} to {last}": portfolio.replay(first, last) for first, last in asked.replays
+    }
+
+
+def judging_backtest(
+    portfolio: Portfolio, supported: SupportedMethod, level: float, every: ReturnPeriod | None
+) -> Backtest:
+    """Return the back-test by which the method was judged: of growing windows, at its horizon."""
+    exposure = portfolio.exposure(every=every)
+    name = supported.method if METHODS[supported.method].rolling else USUAL
+    window = min(WINDOW, len(exposure.losses) // 2)
+    return rolling_backtest(
+        exposure, method_of(name, {}), window, level, growing=True, horizon=supported.horizon
+    )
 
 
 def stressed(results: Mapping[str, pd.DataFrame]) -> RenderableType:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -15,6 +15,9 @@ from kindynos.formatting import brief, in_one_cell, in_unit, per_cent, threshold
 from kindynos.inference.estimates import Estimate
 from kindynos.literals import Kind
 from kindynos.reports.answers import opening
+from kindynos.reports.page.charts import Bars, Row, bars
+from kindynos.reports.page.figures import in_words
+from kindynos.reports.page.view import charts_view
 from kindynos.reports.report import DataTable, Report
 from kindynos.reports.summary import plain_estimate, plain_value
 from kindynos.reports.tables import FigureTable, Words, table_of
@@ -58,8 +61,31 @@ def robustness_report(robustness: Robustness) -> Report:
             "departures": DataTable(robustness.table.reset_index(), "departures", "robustness")
         },
         figures=lambda: {"robustness": robustness.plot},
+        view=lambda report: charts_view(report, *_departures(robustness)),
         result=robustness,
     )
+
+
+def _departures(robustness: Robustness) -> Iterator[Bars]:
+    """Yield for each figure bars from it as stated to what each departure makes of it."""
+    for figure, stated in robustness.stated.items():
+        begin, rows = float(stated), robustness.moved(figure)
+        worse = 1 if figure == robustness.missed or robustness.better == "low" else -1
+        drawn = []
+        for name, row in rows.iterrows():
+            value, error = float(row["value"]), (float(row["high"]) - float(row["low"])) / 2
+            kind = "hurts" if (value - begin) * worse > 0 else ""
+            text, ends = _value(robustness, figure, value), (value - error, value + error)
+            drawn.append(Row(str(name), begin, value, text, *ends, kind=kind))
+        title = in_words(
+            _named(robustness, figure)
+            + (f", {robustness.unit}" if robustness.unit and _kind(figure) != "share" else "")
+        )
+        remark = (
+            f"From {_value(robustness, figure, begin)} as stated; hatched: for the worse. The line "
+            "at the end of a bar is the 95 % error of the difference."
+        )
+        yield bars(title, drawn, line=begin, remark=remark)
 
 
 def with_robustness(report: Report, answers: Sequence[Robustness]) -> Report:

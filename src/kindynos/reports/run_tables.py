@@ -32,7 +32,7 @@ def run_tables(run: Run, asked: TableSpec = DEFAULT) -> dict[str, pd.DataFrame]:
         "drivers": drivers(run),
         "return-periods": return_periods(run),
         "rows": rows(run),
-        "correlations": run.correlations(),
+        "correlations": run.correlations,
         "checks": run.checks(),
         "trials": run.to_frame(),
     }

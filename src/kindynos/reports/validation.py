@@ -11,14 +11,15 @@ from rich.console import RenderableType
 from kindynos.errors import ParameterError
 from kindynos.formatting import brief, per_cent
 from kindynos.literals import ReturnPeriod
-from kindynos.markets.backtesting import Backtest, rolling_backtest
-from kindynos.markets.methods import METHODS, method_of
+from kindynos.markets.backtesting import Backtest
 from kindynos.markets.portfolio import Portfolio
 from kindynos.markets.stretches import Window
-from kindynos.markets.supported import USUAL, WINDOW, SupportedMethod
+from kindynos.markets.supported import SupportedMethod
 from kindynos.markets.verdicts import chance_of_rejection
 from kindynos.reports import risk_answer
 from kindynos.reports.markets import backtest_table
+from kindynos.reports.page import of_risk
+from kindynos.reports.page.view import charts_view
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Report
 from kindynos.reports.tables import FigureTable, Words, table_from, table_of, whole
@@ -42,13 +43,11 @@ def validated(
     """
     supported = portfolio.supported_method(level, every=every, horizon=horizon)
     table = portfolio.risk_table([level], None, [None], horizon, every)
-    tested = _tested(portfolio, supported, level, every)
+    tested = risk_answer.judging_backtest(portfolio, supported, level, every)
     windows = _by_window(portfolio, supported, level, horizon, every)
     power = _power(tested)
     worst = _worst_losses(portfolio, every)
-    shocks = {
-        name: portfolio.stress(moves, others=asked.others) for name, moves in asked.shocks.items()
-    }
+    shocks = risk_answer.shaken(portfolio, asked)
     shown: list[RenderableType] = [risk_answer.stressed(shocks), ""] if shocks else []
     limits = _limits(portfolio, supported, tested, horizon)
     parts: list[RenderableType] = [
@@ -71,6 +70,7 @@ def validated(
     return Report.of(
         parts,
         kind="validation",
+        heading=f"Validation of the value at risk, 1 in {1 / (1 - level):.3g}",
         facts=lambda: {
             "record": portfolio.record(),
             "value": portfolio.value,
@@ -91,18 +91,12 @@ def validated(
             **{f"stress {name}": moves for name, moves in shocks.items()},
         },
         figures=lambda: {"backtest": tested.plot},
-    )
-
-
-def _tested(
-    portfolio: Portfolio, supported: SupportedMethod, level: float, every: ReturnPeriod | None
-) -> Backtest:
-    """Return the back-test by which the method was judged: of growing windows, at its horizon."""
-    exposure = portfolio.exposure(every=every)
-    name = supported.method if METHODS[supported.method].rolling else USUAL
-    window = min(WINDOW, len(exposure.losses) // 2)
-    return rolling_backtest(
-        exposure, method_of(name, {}), window, level, growing=True, horizon=supported.horizon
+        view=lambda report: charts_view(
+            report,
+            *of_risk.by_method(table, supported.method),
+            *of_risk.of_shocks(shocks),
+            of_risk.of_backtest(tested),
+        ),
     )
 
 

@@ -10,6 +10,7 @@ import pandas as pd
 from kindynos.engine.fingerprint import versions
 from kindynos.program.program import Program
 from kindynos.program.quantities import DependentDriver, DistributionDriver, ProcessDriver
+from kindynos.program.rules import ChoiceRule
 from kindynos.results.trials import SimulatedTrials
 
 MOST_NAMED = 12  # drivers that are listed one by one
@@ -28,6 +29,11 @@ def facts(run: SimulatedTrials, correlations: pd.DataFrame) -> dict[str, Any]:
         f"single trials in {record.processes} processes, on copies of the function: the "
         "object here did not see the calls"
     )
+    rules = {
+        line.name: line.function.words
+        for line in program.lines.values()
+        if isinstance(line.function, ChoiceRule)
+    }
     alone = f"single trials in this process: {record.hindered}" if record.hindered else ""
     return {
         "model": run.name,
@@ -50,6 +56,7 @@ def facts(run: SimulatedTrials, correlations: pd.DataFrame) -> dict[str, Any]:
         "first failed": run.first_failed(),
         "versions": versions(),
         "processors": list(record.processors),
+        **({"rules": rules} if rules else {}),
     }
 
 

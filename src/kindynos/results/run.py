@@ -357,9 +357,10 @@ class Run(FigureTables, SimulatedTrials, Reported):
         frame.attrs["unit"] = {"amount": result.unit, "share": "%"}.get(compute.kind)
         return frame.set_index("trials")
 
+    @property
     def correlations(self) -> pd.DataFrame:
-        """Return for each stated pair what was asked and the rank correlation that was reached,
-        with its error.
+        """For each stated pair what was asked and the rank correlation that was reached, with its
+        error.
 
         For drivers with a value each period it is the average over the periods; for
         ``kind="linear"`` the linear correlation.

@@ -214,7 +214,7 @@ class SummaryRun(FigureTables, Mapping[str, "SummaryResult"], Reported):
         """Return what drives an outcome, read from the pilot; see Run.sensitivity."""
         return self.pilot.sensitivity(name, **options)
 
-    def correlations(self, name: str) -> pd.DataFrame:
+    def linear_correlations(self, name: str) -> pd.DataFrame:
         """Return the linear correlation of an outcome with each driver that is one number, over all
         trials in which it has a value, the strongest first: from the sums of products of all
         blocks. Columns are correlation, error, low and high.

@@ -27,7 +27,6 @@ from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.inference.intervals import t_point
 from kindynos.inference.sample import variance_by_blocks
 from kindynos.program.differences import (
-    WORKBOOK,
     Change,
     changes_between,
     joined_until_made,
@@ -220,8 +219,8 @@ def _changes_apart(
     old, new, cells = with_cells_apart(old, new)
     old, new, owners = with_terms_apart(old, new)
     changes = [
-        replace(change, words=cells)
-        if cells and change.name == WORKBOOK
+        replace(change, words=cells[change.name])
+        if change.name in cells
         else named_by_owner(change, owners)
         for change in changes_between(old, new)
     ]

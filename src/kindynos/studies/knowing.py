@@ -22,7 +22,7 @@ from kindynos.arrays import Floats
 from kindynos.distributions.special import ndtr
 from kindynos.errors import ParameterError, RunError
 from kindynos.inference.estimates import Estimate, symmetrical
-from kindynos.inference.regression import expected_given
+from kindynos.inference.regression import Expectation, expected_given
 from kindynos.results import statistics
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.inputs import inputs_of
@@ -72,7 +72,7 @@ def gain_of_knowing(options: Floats, known: Floats) -> Gain:
 
     def of_half(found_on: NDArray[np.bool_]) -> Gain:
         fixed = options[options[:, found_on].mean(axis=1).argmax()]
-        expected, missed = expected_leads(options, known, found_on)
+        expected, missed, _ = expected_leads(options, known, found_on)
         chosen = options[expected.argmax(axis=0), np.arange(count)]
         return Gain(chosen - fixed, options[0] + expected.max(axis=0) - fixed, missed)
 
@@ -91,19 +91,20 @@ def gain_of_everything(options: Floats) -> Gain:
 
 def expected_leads(
     options: Floats, known: Floats, found_on: NDArray[np.bool_]
-) -> tuple[Floats, float]:
+) -> tuple[Floats, float, list[Expectation]]:
     """Return by how much each option is expected to be ahead of the first in each trial, found on
-    the trials in ``found_on``, and what a signal would be worth that is too weak to be found there.
+    the trials in ``found_on``, what a signal would be worth that is too weak to be found there, and
+    what tells the leads of the second option on.
     """
     leads = options - options[0]
     expected, missed, count = np.zeros_like(leads), 0.0, int(found_on.sum())
-    for position in range(1, len(leads)):
-        lead = leads[position]
-        expected[position] = expected_given(known[:, found_on], lead[found_on])(known)
+    found = [expected_given(known[:, found_on], lead[found_on]) for lead in leads[1:]]
+    for position, lead in enumerate(leads[1:], start=1):
+        expected[position] = found[position - 1](known)
         if not np.ptp(expected[position]) > 0:
             weak = float(lead.std()) * (math.sqrt(math.log(count)) + ONE_SIDED) / math.sqrt(count)
             missed = max(missed, _loss(float(lead.mean()), weak))
-    return expected, missed
+    return expected, missed, found
 
 
 def _loss(mean: float, sd: float) -> float:

@@ -11,7 +11,7 @@ Review of Financial Studies 14 (2001), 113-147; Dixit and Pindyck, Investment un
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
@@ -25,15 +25,18 @@ from kindynos.delegation import Reported, delegated_to
 from kindynos.errors import ModelError, RunError
 from kindynos.formatting import threshold
 from kindynos.inference.estimates import Estimate
+from kindynos.inference.regression import Expectation
 from kindynos.inference.sample import Sample
-from kindynos.program.planned import Plan, PlannedChoice, plans_of, replacements_of
+from kindynos.program.identity import identity
+from kindynos.program.planned import Plan, PlannedChoice, plans_of
+from kindynos.program.quantities import Line
+from kindynos.program.rules import Branch, ChoiceRule, ReplacedFigure
 from kindynos.program.statement import Statement
 from kindynos.results import statistics
 from kindynos.results.options import SimulationOptions
-from kindynos.results.result import Result
-from kindynos.results.run import Run
 from kindynos.results.simulate import simulate
 from kindynos.studies.knowing import Gain, by_halves, expected_leads, mean_and_missed
+from kindynos.studies.plans import Known, at_period, run_plans
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -72,6 +75,8 @@ class Policy(Reported):
     under: Mapping[str, Floats]  # the outcome under the policy, and under each plan ``(trials,)``
     trials: int
     seed: int
+    of: str  # the identity of the model
+    statement: Statement  # of the model whose choices are made by the rules
 
     def __repr__(self) -> str:
         return f"<policy of {self.outcome!r}: {self.value}, {self.worth} more than {self.best}>"
@@ -94,6 +99,7 @@ class _Node:
     units: list[str | None]
     leads: Floats  # of the options, the average of both halves
     picked: NDArray[np.int64]  # by the rule of the other half
+    found: list[Sequence[Expectation]]  # what tells the leads, found on each half
 
 
 def policy(statement: Statement, outcome: str, options: SimulationOptions) -> Policy:
@@ -112,10 +118,8 @@ def policy(statement: Statement, outcome: str, options: SimulationOptions) -> Po
         )
     for name, choice in choices.items():
         _check_known(statement, name, choice)
-    runs = _runs(statement, plans, options)
-    first = next(iter(runs.values()))
-    results = _results(runs, outcome)
-    one = results[plans[0]]
+    runs = run_plans(statement, plans, outcome, options)
+    results, one = runs.results, runs.results[plans[0]]
     sign = -1.0 if one.better == "low" else 1.0
     payoffs = {plan: sign * result.values for plan, result in results.items()}
     nodes: dict[Plan, _Node] = {}
@@ -123,12 +127,14 @@ def policy(statement: Statement, outcome: str, options: SimulationOptions) -> Po
         for depth, (name, _) in enumerate(plan):
             prefix = plan[:depth]
             if prefix not in nodes:
-                nodes[prefix] = _node(choices[name], name, runs[plan], first.size)
+                units = [statement.program.unit(source) for source in choices[name].knowing]
+                nodes[prefix] = _node(choices[name], name, runs.known[plan], units)
     gain = _solved(payoffs, nodes)
     means = {plan: float(values.mean()) for plan, values in payoffs.items()}
     fixed = max(plans, key=lambda plan: means[plan])
-    reached = _followed(nodes, first.size)
-    under = {POLICY: _under(payoffs, nodes, first.size) * sign}
+    reached = _followed(nodes, runs.size)
+    rules = {_label(prefix, nodes): _rule(n, reached[prefix]) for prefix, n in nodes.items()}
+    under = {POLICY: _under(payoffs, nodes, runs.size) * sign}
     under |= {_in_words(plan): result.values for plan, result in results.items()}
     sample = one.sample
     promised = float(gain.promised.mean())
@@ -148,30 +154,64 @@ def policy(statement: Statement, outcome: str, options: SimulationOptions) -> Po
         promised,
         _in_words(fixed),
         _shares(nodes, reached),
-        {_label(prefix, nodes): _rule(node, reached[prefix]) for prefix, node in nodes.items()},
+        rules,
         table,
         under,
-        first.size,
-        first.seed,
+        runs.size,
+        runs.seed,
+        identity(statement.program),
+        _with_rules(statement, nodes, rules),
     )
 
 
-def _results(runs: Mapping[Plan, Run], outcome: str) -> dict[Plan, Result]:
-    """Return the outcome of each plan; raises RunError for what has no mean."""
-    if len({run.size for run in runs.values()}) > 1:
-        raise RunError("the plans were stopped after different numbers of trials")
-    results: dict[Plan, Result] = {}
-    for plan, run in runs.items():
-        result = run[outcome]
-        if result.is_row:
-            raise RunError(f"{outcome!r} is a row; name a number, such as total({outcome})")
-        if not np.isfinite(result.values).all():
-            raise RunError(
-                f"{outcome!r} has trials without a value, or infinite ones; a policy is judged by "
-                "its mean"
+def _with_rules(
+    statement: Statement, nodes: Mapping[Plan, _Node], rules: Mapping[str, str]
+) -> Statement:
+    """Return the statement of a model that makes its choices itself: a line ``CHOICE_option`` for
+    each, and lines in place of the figures that its options replace. Raises ModelError for a figure
+    that a distribution takes.
+    """
+    choices, program = statement.choices, statement.program
+    order = {name: {o: k for k, o in enumerate(c.options)} for name, c in choices.items()}
+    lines: dict[str, Line] = {}
+    for name, choice in choices.items():
+        branches = [(prefix, node) for prefix, node in nodes.items() if node.choice == name]
+        earlier = list(dict.fromkeys(before for prefix, _ in branches for before, _ in prefix))
+        rule = ChoiceRule(
+            choice.at,
+            choice.knowing,
+            tuple(f"{before}_option" for before in earlier),
+            tuple(
+                Branch(
+                    tuple(
+                        order[before][dict(prefix)[before]] if before in dict(prefix) else -1
+                        for before in earlier
+                    ),
+                    node.found,
+                )
+                for prefix, node in branches
+            ),
+            "; ".join(text for label, text in rules.items() if label.split(" (")[0] == name),
+        )
+        lines[f"{name}_option"] = Line(f"{name}_option", function=rule)
+    replaced = {f for c in choices.values() for by in c.options.values() for f in by}
+    for figure in sorted(replaced):
+        own = {
+            name: tuple(
+                statement.replace(**{figure: by[figure]}).program.constants[figure]
+                if figure in by
+                else None
+                for by in choice.options.values()
             )
-        results[plan] = result
-    return results
+            for name, choice in choices.items()
+            if any(figure in by for by in choice.options.values())
+        }
+        function = ReplacedFigure(
+            program.constants[figure], tuple(f"{name}_option" for name in own), tuple(own.values())
+        )
+        lines[figure] = Line(figure, function=function, unit=program.unit(figure))
+    quantities = {n: q for n, q in statement.quantities.items() if n not in lines}
+    return replace(statement, quantities={**quantities, **lines}, choices={}, scenarios={})
 
 
 def _mean(sample: Sample, short: float) -> Estimate:
@@ -186,21 +226,6 @@ def _mean(sample: Sample, short: float) -> Estimate:
 def _turned(figure: Estimate, sign: float) -> Estimate:
     low, high = sorted((sign * figure.low, sign * figure.high))
     return Estimate(sign * float(figure), low, high)
-
-
-def _runs(statement: Statement, plans: list[Plan], options: SimulationOptions) -> dict[Plan, Run]:
-    """Return a run of each plan, all on the same draws."""
-    names_known = {name for choice in statement.choices.values() for name in choice.knowing}
-    keep = [
-        *(options.keep or ()),
-        *(name for name in names_known if name in statement.program.lines),
-    ]
-    settings = replace(options, seed=options.checked_seed(), keep=list(dict.fromkeys(keep)))
-    runs = {}
-    for plan in plans:
-        changed = statement.replace(**replacements_of(statement.choices, plan))
-        runs[plan] = simulate(changed.program, settings)
-    return runs
 
 
 def _check_known(statement: Statement, name: str, choice: PlannedChoice) -> None:
@@ -231,7 +256,7 @@ def _check_known(statement: Statement, name: str, choice: PlannedChoice) -> None
     for _ in range(2):
         values, _ = program.evaluate(drawn, TRIED, choice.knowing, lenient=True)
         seen.append(
-            [_at(np.asarray(values[name_known]), choice.at) for name_known in choice.knowing]
+            [at_period(np.asarray(values[name_known]), choice.at) for name_known in choice.knowing]
         )
         for row in (row for row in drawn.values() if row.ndim == 2):
             row[choice.at :] = np.roll(row[choice.at :], 1, axis=-1)
@@ -244,25 +269,15 @@ def _check_known(statement: Statement, name: str, choice: PlannedChoice) -> None
             )
 
 
-def _at(values: Floats, period: int) -> Floats:
-    """Return what is known of a quantity at the end of a period, from 1."""
-    return np.array(values[period - 1] if values.ndim == 2 else values)
-
-
-def _node(choice: PlannedChoice, name: str, run: Run, trials: int) -> _Node:
-    values_known = np.stack(
-        [
-            np.broadcast_to(_at(np.asarray(run[values_known].values), choice.at), (trials,))
-            for values_known in choice.knowing
-        ]
-    )
+def _node(
+    choice: PlannedChoice, name: str, known: Mapping[str | Known, Floats], units: list[str | None]
+) -> _Node:
+    values_known = np.stack([known[name, source] for source in choice.knowing])
     if not np.isfinite(values_known).all():
         raise RunError(f"what choice {name!r} knows has no value in some trials")
-    options = list(choice.options)
-    nothing = np.zeros((len(options), trials))
-    units = [run[values_known].unit for values_known in choice.knowing]
-    picked = np.zeros(trials, np.int64)
-    return _Node(name, options, values_known, list(choice.knowing), units, nothing, picked)
+    options, trials = list(choice.options), values_known.shape[1]
+    nothing, picked = np.zeros((len(options), trials)), np.zeros(trials, np.int64)
+    return _Node(name, options, values_known, list(choice.knowing), units, nothing, picked, [])
 
 
 def _solved(payoffs: Mapping[Plan, Floats], nodes: Mapping[Plan, _Node]) -> Gain:
@@ -283,8 +298,9 @@ def _solved(payoffs: Mapping[Plan, Floats], nodes: Mapping[Plan, _Node]) -> Gain
             values = np.stack(
                 [brought((*prefix, (node.choice, option))) for option in node.options]
             )
-            expected, weak = expected_leads(values, node.known, found_on)
+            expected, weak, found = expected_leads(values, node.known, found_on)
             missed.append(weak)
+            node.found.append(found)
             node.leads += expected / 2
             best = expected.argmax(axis=0)
             node.picked[~found_on] = best[~found_on]

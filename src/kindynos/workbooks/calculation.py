@@ -18,7 +18,7 @@ from kindynos.finance.notes import note
 from kindynos.program.calculation import YEARS, Apart, Calculation, is_figure
 from kindynos.workbooks.addresses import Area, Cell
 from kindynos.workbooks.cell_errors import BY_NUMBER, NUM, VALUE, CellError
-from kindynos.workbooks.changed_cells import changed_cells
+from kindynos.workbooks.changed_cells import changed_cells, with_switches
 from kindynos.workbooks.collecting import uncollected
 from kindynos.workbooks.compiling import TIDYING, Compiler, single
 from kindynos.workbooks.formulas import Binary, Constant, FormulaNode, FunctionCall
@@ -39,6 +39,7 @@ from kindynos.workbooks.values import (
 SETTLED = 1e-10  # relative change at which cells in a circle have settled
 MOST_ROUNDS = 1000
 MOST_APART = 200  # figures of two workbooks that become quantities
+MOST_SWITCHED = 12  # formulas that are changed one by one
 
 
 def careful() -> Any:
@@ -109,6 +110,7 @@ class CellCalculation(Calculation):
                 ],
                 sorted(sheet.formulas.items()),
                 sorted(sheet.shared.items()),
+                *([sorted(sheet.hidden), sheet.filtered] if sheet.hidden else []),
             )
             for sheet in contents.sheets.values()
         ]
@@ -120,20 +122,32 @@ class CellCalculation(Calculation):
             return None
         if dict(self.inputs) != dict(new.inputs) or self.rows != new.rows:
             return None
-        figures, others = changed_cells(self.graph.contents, new.graph.contents)
+        changed = changed_cells(self.graph.contents, new.graph.contents)
         given = {c for place in self.inputs.values() if isinstance(place, tuple) for c in place}
-        changed = [cell for cell in figures if cell not in given]
-        if len(changed) > MOST_APART:
+        figures = {c: values for c, values in changed.figures.items() if c not in given}
+        if len(figures) > MOST_APART:
             return None
         names: dict[str, Cell] = {}
-        for cell in changed:
+        for cell in figures:
             taken = {*names, *self.inputs, *self.outputs}
             names[unique(name_of(new.graph, cell), taken)] = cell
+        values = {name: figures[cell] for name, cell in names.items()}
         inputs = {**self.inputs, **{name: (cell,) for name, cell in names.items()}}
-        before = replace(self, inputs=inputs)
-        # where nothing else differs the two work out the same
-        after = replace(new, inputs=inputs) if others else before
-        return Apart(before, after, {n: figures[c] for n, c in names.items()}, others)
+        if changed.others or len(changed.formulas) > MOST_SWITCHED:
+            after = replace(new, inputs=inputs)
+            return Apart(replace(self, inputs=inputs), after, values, {}, changed.words)
+        if not changed.formulas:  # the two work out the same
+            both = replace(self, inputs=inputs)
+            return Apart(both, both, values, {}, ())
+        graph, switches = with_switches(new.graph.contents, changed)
+        words: dict[str, str] = {}
+        for switch, (cell, (before, now)) in zip(switches, changed.formulas.items(), strict=True):
+            label = name_of(new.graph, cell, several=True)
+            name = unique(f"{label}_formula", {*inputs, *self.outputs})
+            inputs[name], values[name] = (switch,), (0.0, 1.0)
+            words[name] = f"{cell}: ={before} -> ={now}"
+        both = replace(new, graph=graph, inputs=inputs)
+        return Apart(both, both, values, words, ())
 
     def place_of(self, name: str) -> str | None:
         position = self.inputs.get(name, self.outputs.get(name))

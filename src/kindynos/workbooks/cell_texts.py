@@ -1,5 +1,5 @@
-"""What people write of cells in one line: "NPV = Out!B1, EUR, at least 0" for an outcome, and
-"Price = Inputs!C4: pert 40 50 70 EUR/t" for a driver.
+"""What people write of cells in one line: "NPV = Out!B1, EUR, at least 0" for an outcome, "Price =
+Inputs!C4: pert 40 50 70 EUR/t" for a driver, and "Price with Cost: 0.4" for a correlation.
 """
 
 from __future__ import annotations
@@ -77,6 +77,17 @@ def driver_in(text: str) -> Statement:
     distribution, unit = distribution_in_words(stated)
     options = {"unit": unit} if unit else {}
     return Statement(_as_stated(name), cell.strip(), distribution, options)
+
+
+def correlation_in(text: str) -> tuple[str, str, float] | None:
+    """Return the two drivers and the rank correlation of a text such as "Price with Cost: 0.4";
+    None for another text.
+
+    >>> correlation_in("Price with Cost: 0.4")
+    ('Price', 'Cost', 0.4)
+    """
+    match = re.fullmatch(rf"([^=:]+?)\s+with\s+([^=:]+?)\s*:\s*({NUMBER.pattern})", text.strip())
+    return None if match is None else (match[1], match[2], float(match[3]))
 
 
 def _name_in(text: str) -> tuple[str, str]:

@@ -338,7 +338,7 @@ class _Cell:
 
     def _grid(self, area: Area, without: frozenset[int] = frozenset()) -> Closure:
         """Return the cells of an area side by side; empty ones for those to be left out."""
-        constant = self.compiler.constant_grid(area)
+        constant = None if without else self.compiler.constant_grid(area)
         if constant is not None:
             return lambda slots: constant
         numbers = self.graph.numbers_in(area)
@@ -480,7 +480,7 @@ class _Cell:
                 owner=str(self.cell),
             )
         closures: list[Closure] = []
-        without = self._totals_in(node) if name in TOTALS else frozenset()
+        without = self._totals_in(node) | self._hidden_in(node) if name in TOTALS else frozenset()
         for argument, kind in zip(arguments, function.kinds_of(len(arguments)), strict=True):
             closures += self._argument(argument, kind, array, tidy, without)
         if name == "INDEX":
@@ -517,6 +517,28 @@ class _Cell:
                 if any(isinstance(call, FunctionCall) and call.name in TOTALS for call in calls):
                     totals.add(number)
         return frozenset(totals)
+
+    def _hidden_in(self, node: FunctionCall) -> frozenset[int]:
+        """Return the cells of its areas in rows that it leaves out since they are not shown: all
+        such rows, or only those of a filter.
+        """
+        of_filter = node.name == "SUBTOTAL"
+        stated = node.arguments[0 if of_filter else 1]
+        value = stated.value if isinstance(stated, Constant) else None
+        if of_filter and isinstance(value, float) and value > 100:
+            of_filter = False
+        elif node.name == "AGGREGATE" and value not in (1.0, 3.0, 5.0, 7.0):
+            return frozenset()
+        left_out = set[int]()
+        for area in self.graph.areas_in(node, self.cell):
+            sheet = self.graph.contents.sheets[area.sheet]
+            for row, numbers in enumerate(self.graph.numbers_in(area), start=area.top):
+                inside = sheet.filtered is not None and (
+                    sheet.filtered.top <= row <= sheet.filtered.bottom
+                )
+                if row in sheet.hidden and (inside or not of_filter):
+                    left_out.update(numbers)
+        return frozenset(left_out)
 
     def _of_areas(
         self, arguments: tuple[FormulaNode, ...], closures: list[Closure]
@@ -588,6 +610,7 @@ class _Cell:
             "COLUMNS": area.columns,
             "AREAS": len(areas),
             "SHEET": list(self.graph.contents.sheets).index(area.sheet) + 1,
+            "SHEETS": 1 if arguments else len(self.graph.contents.sheets),
         }[name]
         return lambda slots: float(value)
 

@@ -15,7 +15,7 @@ from kindynos.model.model import Model
 from kindynos.validate import path_of
 from kindynos.workbooks.addresses import Cell
 from kindynos.workbooks.calculation import CellCalculation, Draw
-from kindynos.workbooks.cell_texts import driver_in, outcome_in
+from kindynos.workbooks.cell_texts import correlation_in, driver_in, outcome_in
 from kindynos.workbooks.formulas import TOKEN
 from kindynos.workbooks.modelling import CellModel, title_of
 from kindynos.workbooks.uncertain_sheet import NAME, stated_on, uncertain_sheet
@@ -50,7 +50,11 @@ def model_of(
             stated.state("outcomes", outcome_in(text))
     for text in drivers:
         with concerning(f"--driver {text!r:.60}"):
-            stated.state("drivers", driver_in(text))
+            pair = correlation_in(text)
+            if pair is None:
+                stated.state("drivers", driver_in(text))
+            else:
+                stated.correlations.append(pair)
     lengths = stated.lengths()
     periods = lengths.pop() if len(lengths) == 1 else None
     model = Model(title_of(book.path), periods)

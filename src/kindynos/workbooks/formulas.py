@@ -9,7 +9,7 @@ from __future__ import annotations
 import itertools
 import re
 import sys
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -18,6 +18,8 @@ from kindynos.workbooks.addresses import LAST_COLUMN, LAST_ROW, Area, column_of,
 from kindynos.workbooks.cell_errors import ERRORS, OTHER_ERRORS, VALUE, CellError
 
 MOST_NESTED = 80
+# what is done with each cell by a LAMBDA is written out by ``kindynos.workbooks.lambdas``
+OF_EACH: dict[str, Callable[..., FormulaNode]] = {}
 MOST_PARTS = 20_000  # of a formula whose LET puts values in place of their names
 MOST_IN_A_ROW = 1_000  # operations: a + b + ... is a tree as deep as it is long
 FRAMES = 10_000  # of functions that call each other, for trees of that depth
@@ -448,13 +450,37 @@ class _Parser:
                 break
             if not (self._take(",") or self._take(";")):
                 raise self.problem("a bracket is not closed" if self.kind == "end" else "")
+        return self._called(name, arguments, calls)
+
+    def _called(self, name: str, arguments: list[FormulaNode], calls: int) -> FormulaNode:
+        """Return a function of arguments; of some, what they stand for."""
         if name in ("SUMIF", "AVERAGEIF") and len(arguments) == 3:
             arguments[2] = _as_large(arguments[2], arguments[0])
         if name == "LET":
             return self._let(arguments)
+        last = arguments[-1]
+        if isinstance(last, FunctionCall) and last.name == "LAMBDA":
+            return self._of_each(name, arguments)
         if name == "SINGLE" and len(arguments) == 1:
             return Unary("@", arguments[0])
+        if name == "CELL" and len(arguments) == 2:
+            return self._of_cell(*arguments)
         return FunctionCall(name, tuple(arguments), calls)
+
+    def _of_cell(self, asked: FormulaNode, cell: FormulaNode) -> FormulaNode:
+        """Return what CELL says of a cell, by the functions that say it."""
+        first = FunctionCall("INDEX", (cell, Constant(1.0), Constant(1.0)))
+        place = tuple(FunctionCall(of, (cell,)) for of in ("ROW", "COLUMN"))
+        known = {
+            "row": place[0],
+            "col": place[1],
+            "address": FunctionCall("ADDRESS", place),
+            "contents": first,
+        }
+        word = asked.value if isinstance(asked, Constant) else None
+        if not isinstance(word, str) or word.lower() not in known:
+            raise self.problem(f"CELL says {', '.join(known)}")
+        return known[word.lower()]
 
     def _let(self, arguments: list[FormulaNode]) -> FormulaNode:
         """Return the last argument with the values of the names in their place; a call of RAND in
@@ -466,11 +492,20 @@ class _Parser:
         for name, value in zip(arguments[:-1:2], arguments[1:-1:2], strict=True):
             if not isinstance(name, NameRef) or name.sheet is not None:
                 raise self.problem("LET takes names and values in turn, then what is worked out")
-            values[name.name.upper()] = _substituted(value, values)
-        tree = _substituted(arguments[-1], values)
+            values[name.name.upper()] = substituted(value, values)
+        return self._small("LET", substituted(arguments[-1], values))
+
+    def _of_each(self, name: str, arguments: list[FormulaNode]) -> FormulaNode:
+        """Return what a function does with each cell of an area by a LAMBDA, written out."""
+        if name not in OF_EACH:
+            raise self.problem(f"{name} takes no LAMBDA")
+        return self._small(name, OF_EACH[name](name, arguments, self.problem))
+
+    def _small(self, name: str, tree: FormulaNode) -> FormulaNode:
+        """Return a tree; raises the problem of one with too many parts."""
         for count, _ in enumerate(tree.walk()):
             if count > MOST_PARTS:
-                raise self.problem(f"LET makes more than {MOST_PARTS:,} parts")
+                raise self.problem(f"{name} makes more than {MOST_PARTS:,} parts")
         return tree
 
     def _array(self) -> FormulaNode:
@@ -550,17 +585,17 @@ def _as_large(numbers: FormulaNode, tested: FormulaNode) -> FormulaNode:
     return Reference(numbers.sheet, first, last)
 
 
-def _substituted(node: FormulaNode, values: Mapping[str, FormulaNode]) -> FormulaNode:
+def substituted(node: FormulaNode, values: Mapping[str, FormulaNode]) -> FormulaNode:
     """Return a tree with other trees in place of names."""
     if isinstance(node, NameRef) and node.sheet is None:
         return values.get(node.name.upper(), node)
     if isinstance(node, Unary):
-        return Unary(node.operator, _substituted(node.operand, values))
+        return Unary(node.operator, substituted(node.operand, values))
     if isinstance(node, Binary):
-        left, right = _substituted(node.left, values), _substituted(node.right, values)
+        left, right = substituted(node.left, values), substituted(node.right, values)
         return Binary(node.operator, left, right)
     if isinstance(node, FunctionCall):
-        arguments = tuple(_substituted(argument, values) for argument in node.arguments)
+        arguments = tuple(substituted(argument, values) for argument in node.arguments)
         return FunctionCall(node.name, arguments, node.place)
     return node
 

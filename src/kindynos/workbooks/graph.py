@@ -33,6 +33,7 @@ from kindynos.workbooks.formulas import (
     parse,
     template,
 )
+from kindynos.workbooks.lambdas import EACH as _EACH  # noqa: F401 - formulas are written out by it
 from kindynos.workbooks.reader import Contents, TableArea
 from kindynos.workbooks.values import Value
 
@@ -42,7 +43,7 @@ OF_THE_DAY = frozenset({"TODAY", "NOW"})
 # functions that give a reference
 REFERRING = frozenset({"OFFSET", "INDIRECT", "ANCHORARRAY"})
 # functions that look at a reference, and not at what its cells hold
-LOOKING = frozenset({"ROW", "COLUMN", "ROWS", "COLUMNS", "AREAS", "ISREF", "SHEET"})
+LOOKING = frozenset({"ROW", "COLUMN", "ROWS", "COLUMNS", "AREAS", "ISREF", "SHEET", "SHEETS"})
 REFERENCES = (Reference, SheetsReference, TableReference, NameRef)
 MOST_FILLED = 1_000_000  # cells that one array formula fills
 MOST_AREA = 2_000_000  # cells of an area in a formula

@@ -54,11 +54,19 @@ class CellModel:
     drivers: dict[str, tuple[str, Any, dict[str, Any]]] = field(default_factory=dict)
     lines: dict[str, tuple[str, dict[str, Any]]] = field(default_factory=dict)
     outcomes: dict[str, tuple[str, dict[str, Any]]] = field(default_factory=dict)
+    correlations: list[tuple[Any, ...]] = field(default_factory=list)  # first, second, value
     accept_differences: bool = False
 
     def add_to(self, model: Model) -> None:
         """Add the quantities to a model; raises ModelError or ParameterError."""
         _Adding(self, model).run()
+        names = {name.replace(" ", "_").lower(): name for name in self.drivers}
+        for first, second, value in self.correlations:
+            pair = [
+                names.get(str(one).strip().replace(" ", "_").lower(), one)
+                for one in (first, second)
+            ]
+            model.correlate(*pair, value)
 
     def state(self, kind: str, statement: Statement) -> None:
         """Add an outcome or a driver that a text states; raises ModelError for a name twice."""

@@ -15,12 +15,12 @@ from kindynos.workbooks.workbook import Workbook
 
 # what people call an answer, the likeliest first
 ANSWERS = (
-    r"\bnpv\b|net present value|present value", r"\birr\b|rate of return|\broi\b|\broe\b",
+    r"\bnpv\b|present value|\bleveli[sz]ed\b|\blcoe\b", r"\birr\b|rate of return|\broi\b|\broe\b",
     r"profit|net (result|income|value|cash)|ebit|margin|surplus|loss\b", r"payback|cover|\bdscr\b",
     r"total|sum\b|balance|cash|cost|result|value|price|date|delay",
 )  # fmt: skip
 # what people call a cell that says whether the rest is right
-CONTROLS = re.compile(r"\b(check|checks|control|controls|balanced|difference|ok)\b")
+CONTROLS = re.compile(r"\b(checks?|controls?|balanced|difference|ok|plausible|valid|in range)\b")
 MOST = 8  # cells of each kind that are proposed
 FEW = 3  # cells that draw, which are drivers already
 READ_BY = 2  # formulas at least, of an input that is proposed
@@ -42,24 +42,28 @@ class Proposal:
 
 def proposals(book: Workbook) -> list[Proposal]:
     """Return outcomes, conditions and drivers that a workbook may have: cells with formulas that no
-    other reads, those with the name of an answer first; cells that are called checks; inputs that
-    the most formulas read, and cells that draw.
+    other reads but checks, those with the name of an answer first; cells that are called checks;
+    inputs that the most formulas read, and cells that draw.
     """
     graph, uses = book.graph, book.uses
     drawn = random_cells(graph)
     ends: list[tuple[int, int, Proposal]] = []
     for number, formula in graph.formulas.items():
         value = graph.constants[graph.numbers[formula.cell]]
-        if uses.get(number) or formula.area is not None or number in drawn:
+        readers = [graph.cells[reader] for reader in uses.get(number, ())]
+        if not all(_is_control(name_of(graph, reader)) for reader in readers):
+            continue
+        if formula.area is not None or number in drawn:
             continue
         if not isinstance(value, float | None) or formula.cell.sheet.lower() == NAME:
             continue
-        proposal = _proposal(book, "outcome", formula.cell, "no other cell reads it")
+        why = "only checks read it" if readers else "no other cell reads it"
+        proposal = _proposal(book, "outcome", formula.cell, why)
         rank = _rank(proposal.name)
         if rank == len(ANSWERS) and proposal.name.startswith("cell_"):
             continue
         ends.append((rank, number, proposal))
-    ends = [end for end in ends if not CONTROLS.search(end[2].name.replace("_", " "))]
+    ends = [end for end in ends if not _is_control(end[2].name)]
     ends.sort(key=lambda end: end[:2])
     named = [end for end in ends if end[0] < len(ANSWERS)] or ends
     proposed = [proposal for _, _, proposal in named[:MOST]]
@@ -77,7 +81,7 @@ def _controls(book: Workbook) -> list[Proposal]:
         if not isinstance(value, bool) and value not in (0.0, 1.0):
             continue
         proposal = _proposal(book, "condition", formula.cell, "it is called a check")
-        if CONTROLS.search(proposal.name.replace("_", " ")):
+        if _is_control(proposal.name):
             controls.append(proposal)
     return controls[:MOST]
 
@@ -111,6 +115,10 @@ def _proposal(book: Workbook, kind: str, cell: Cell, why: str) -> Proposal:
         value if isinstance(value, float) else None,
         why,
     )
+
+
+def _is_control(name: str) -> bool:
+    return CONTROLS.search(name.replace("_", " ")) is not None
 
 
 def _rank(name: str) -> int:

@@ -55,6 +55,8 @@ class Sheet:
     formulas: dict[tuple[int, int], Formula] = field(default_factory=dict)
     shared: dict[int, tuple[str, int, int]] = field(default_factory=dict)
     repeated: list[Area] = field(default_factory=list)  # tables of repeated recalculation
+    hidden: set[int] = field(default_factory=set)  # rows that are not shown
+    filtered: Area | None = None  # the area whose rows a filter may hide
     styles: dict[tuple[int, int], int] = field(default_factory=dict)  # of cells with a format
     bottom: int = 1
     right: int = 1
@@ -281,8 +283,12 @@ class _Package:
             for _, element in ElementTree.iterparse(stream):
                 if element.tag.endswith("}row"):
                     row = int(element.get("r", row + 1))
+                    if element.get("hidden") in ("1", "true"):
+                        sheet.hidden.add(row)
                     _read_row(sheet, row, element, strings)
                     element.clear()
+                elif element.tag.endswith("}autoFilter"):
+                    sheet.filtered = area_in(element.get("ref", ""), name)
         for area in sheet.repeated:
             rows = range(area.top, area.bottom + 1)
             columns = range(area.left, area.right + 1)

@@ -6,26 +6,22 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kindynos.errors import KindynosError
-from kindynos.formatting import (
-    brief,
-    in_one_cell,
-    is_per_cent,
-    per_cent,
-    share_with_error,
-    with_error,
-)
+from kindynos.formatting import brief, in_one_cell, is_per_cent, share_with_error, with_error
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.reports import lumps
 from kindynos.reports.answers import amount
+from kindynos.reports.page.charts import Bars, Row, bars
 from kindynos.reports.rankings import ranking_remark
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.contributions import BASE
 from kindynos.results.sensitivity.methods import usual_method
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 MOST_DRIVEN, LEAST_DRIVEN = 8, 3  # drivers that get a bar; the tables have all
 
@@ -38,50 +34,6 @@ class Key:
     value: str
     note: str = ""
     hurts: bool = False
-
-
-@dataclass(frozen=True)
-class Bar:
-    """A driver's share of the spread: its bar and the ends of its error, in per cent of the room;
-    ``zero`` is where bars begin; the bar of a share below 0 goes to the left.
-    """
-
-    name: str
-    zero: float
-    begin: float
-    width: float
-    low: float
-    high: float
-    share: str
-    way: str = ""  # "+" or "−" where the sign can be told
-
-    @classmethod
-    def within(
-        cls,
-        ends: tuple[float, float],
-        name: str,
-        value: float,
-        error: float,
-        text: str,
-        way: str = "",
-    ) -> Bar:
-        """Return the bar of a share where the room goes from the one end to the other."""
-
-        def place(x: float) -> float:
-            return round(100 * (min(max(x, ends[0]), ends[1]) - ends[0]) / (ends[1] - ends[0]), 1)
-
-        begin, end = sorted((place(0.0), place(value)))
-        low, high = place(value - error), place(value + error)
-        return cls(name, place(0.0), begin, round(end - begin, 1), low, high, text, way)
-
-
-@dataclass(frozen=True)
-class Driven:
-    """What drives an outcome: bars, how many are left out, and what a share is."""
-
-    bars: list[Bar]
-    rest: str
-    remark: str
 
 
 @dataclass(frozen=True)
@@ -183,7 +135,7 @@ def keys(result: Any, awaited: bool = False) -> list[Key]:
     return rows
 
 
-def driven(run: Run, name: str) -> Driven | None:
+def driven(run: Run, name: str) -> Bars | None:
     """Return the bars of what drives an outcome; None where nothing can be ranked."""
     if not run.drivers or not float(run[name].sd) > 0:
         return None
@@ -202,37 +154,44 @@ def driven(run: Run, name: str) -> Driven | None:
     told = int((table[share].abs() > table["error of share"].fillna(0)).sum())
     first = table.head(min(max(told, LEAST_DRIVEN), MOST_DRIVEN))
     others = table.iloc[len(first) :]
-    errors = first["error of share"].fillna(0)
-    least = float((first[share] - errors).min()) if (first[share] < 0).any() else 0.0
-    ends = (min(least, 0.0), max(float((first[share] + errors).max()), 1e-9))
-    bars = []
-    for driver, row in first.iterrows():
-        value, error = float(row[share]), float(row["error of share"])
-        reach = error if error == error else 0.0
-        text = in_one_cell(symmetrical(value, error), "share").removesuffix(" %")
-        text = text.replace("-", "−") + ("" if error > 0 else " %")
-        rank = float(row.get("rank correlation", math.nan))
-        doubt = float(row.get("error", math.nan)) if not together else math.nan
-        way = ("+" if rank > 0 else "−") if abs(rank) > doubt else ""
-        bars.append(Bar.within(ends, str(driver), value, reach, text, way))
+    rows = [_share_row(str(driver), row, share, together) for driver, row in first.iterrows()]
     rest = ""
     if len(others):
         more = "1 more driver" if len(others) == 1 else f"{len(others)} more drivers"
         if together:
             rest = f"{more}: {100 * float(others[share].sum()):.1f} %"
         elif told > MOST_DRIVEN:
-            rest = f"{more}, each at most {bars[-1].share.partition(' ±')[0]}"
+            rest = f"{more}, each at most {rows[-1].text.partition(' ±')[0]}"
         else:
             names = ", ".join(in_words(str(name)).lower() for name in others.index[:MOST_DRIVEN])
             names += ", ..." if len(others) > MOST_DRIVEN else ""
             rest = f"No share can be told of {more}: {names}"
-    below = " One below 0 takes from what others add." if ends[0] < 0 else ""
+    below = " One below 0 takes from what others add." if (first[share] < 0).any() else ""
     remark = (
         "Shares of the variance; the drivers move together, and the shares add up to 100 %." + below
         if together
         else ranking_remark(frame, run[name])
     )
-    return Driven(bars, rest, remark)
+    if any(row.way for row in rows):
+        remark += " + and − say which way it moves the outcome."
+    if "±" in rows[0].text:
+        remark += " The line at the end of a bar is its 95 % error."
+    return bars(f"What drives {name.replace('_', ' ')}", rows, rest=rest, remark=remark)
+
+
+def _share_row(driver: str, row: pd.Series, share: str, together: bool) -> Row:
+    """Return the bar of a driver's share, with the sign of its rank correlation where it can be
+    told.
+    """
+    value, error = float(row[share]), float(row["error of share"])
+    reach = error if error == error else 0.0
+    text = in_one_cell(symmetrical(value, error), "share").removesuffix(" %")
+    text += "" if error > 0 else " %"
+    rank = float(row.get("rank correlation", math.nan))
+    doubt = float(row.get("error", math.nan)) if not together else math.nan
+    way = ("+" if rank > 0 else "−") if abs(rank) > doubt else ""
+    low = value - reach if together else max(value - reach, 0.0)
+    return Row(driver, 0.0, value, text, low, value + reach, way)
 
 
 def line(result: Any, name: str) -> Line:
@@ -250,18 +209,3 @@ def line(result: Any, name: str) -> Line:
     else:
         cells.append("")
     return Line(name, f"{in_words(name)}{unit}", cells)
-
-
-def added(shares: Mapping[str, float]) -> Driven | None:
-    """Return the bars of shares without errors."""
-    if not shares:
-        return None
-    first = list(shares.items())[:MOST_DRIVEN]
-    values = [float(share) for _, share in first]
-    ends = (min(0.0, *values), max(*values, 1e-9))
-    bars = [
-        Bar.within(ends, name, value, 0.0, per_cent(value).replace("-", "−"))
-        for (name, _), value in zip(first, values, strict=True)
-    ]
-    left = len(shares) - len(first)
-    return Driven(bars, f"{left} more" if left else "", "")

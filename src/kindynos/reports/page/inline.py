@@ -1,27 +1,37 @@
-"""A result as a notebook shows it: its answer and its first tables, compact, in the colours of the
-notebook.
+"""A result as a notebook shows it: its answer, the charts of its page and its first tables,
+compact, in the colours of the notebook.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from html import escape
 from typing import Any
 
 from kindynos.distributions.base import Distribution
 from kindynos.printable import visible
+from kindynos.reports.page.charts import Bars
 from kindynos.reports.page.densities import Density, density_of
+from kindynos.reports.page.figures import driven, in_words
+from kindynos.reports.page.live import Live, live
 from kindynos.reports.report import Section
 from kindynos.reports.showing import report_of
 from kindynos.reports.tables import FigureTable
+from kindynos.results.run import Run
 
 MOST_TABLES = 2
 MOST_ROWS = 30
+CHARTED = ("bridge", "robustness")  # results whose charts are quick to draw
 
 
 def inline(result: Any) -> str:
     """Return a result as HTML for a notebook; see ``Run._repr_html_``."""
     report = report_of(result)
     parts = [f"<p><b>{_text(line)}</b></p>" for line in report.answer]
+    if isinstance(result, Run):
+        parts += _of_run(result)
+    elif report.kind in CHARTED and report.view is not None:
+        parts += [_bars(chart) for chart in report.view(report).charts if isinstance(chart, Bars)]
     tables = [table for section in report.sections for table in section.tables]
     parts += [_table(table) for table in tables[:MOST_TABLES]]
     if isinstance(result, Distribution):
@@ -32,6 +42,57 @@ def inline(result: Any) -> str:
     if not parts:
         parts = [f"<p>{_text(line)}</p>" for line in _first(report.sections)]
     return "".join(parts)
+
+
+def _of_run(run: Run) -> Iterator[str]:
+    """Yield the histogram of the first outcome that has one, and what drives it."""
+    outcomes = (name for name in run.outcomes if not run[name].is_row)
+    for name in outcomes:
+        shown = live(run[name], in_words(name), [])
+        if shown is not None:
+            yield _histogram(shown)
+            chart = driven(run, name)
+            yield _bars(chart) if chart is not None else ""
+            return
+
+
+def _histogram(shown: Live) -> str:
+    """Return the histogram of an outcome, dark on the side of its target that nobody wants."""
+    bars = []
+    for bar in shown.bars:
+        side = "low" if bar["x"] < shown.cut else "high"
+        place = f'x="{bar["x"]}%" y="{bar["y"] - 24}" width="1.69%" height="{bar["height"]}"'
+        bars.append(f'<rect {place} fill-opacity="{0.8 if side == shown.hurts else 0.4}"/>')
+    ticks = [
+        f'<text x="{tick["x"]}%" y="{26 + shown.tall}" font-size="11" text-anchor="middle">'
+        f"{_text(tick['text'])}</text>"
+        for tick in shown.ticks
+    ]
+    sides = f"below {shown.cut_words}: {shown.below}, above: {shown.above}"
+    return (
+        f"<div><b>{_text(shown.title)}</b>, {_text(sides)}</div>"
+        f'<svg style="margin:0 28px" width="480" height="{32 + shown.tall}" overflow="visible" '
+        f'fill="currentColor" role="img" aria-label="{_text(shown.label)}">'
+        f"{''.join([*bars, *ticks])}</svg>"
+    )
+
+
+def _bars(chart: Bars) -> str:
+    """Return a chart of bars as a table, dark where nobody wants them."""
+    rows = []
+    for bar in chart.bars:
+        width = 0.6 if bar.kind == "mark" else max(bar.width, 0.4)
+        strong = 0.85 if bar.kind in ("hurts", "mark") else 0.4 if bar.kind == "less" else 0.6
+        picture = (
+            f'<svg width="260" height="14" aria-hidden="true"><rect x="{min(bar.begin, 99.4)}%" '
+            f'y="2" width="{width}%" height="10" fill="currentColor" '
+            f'fill-opacity="{strong}"/></svg>'
+        )
+        rows.append(
+            f'<tr><td style="text-align:left">{_text(in_words(bar.name))}</td><td>{picture}</td>'
+            f'<td style="text-align:right">{_text(bar.text)}</td></tr>'
+        )
+    return f"<table><caption>{_text(chart.title)}</caption><tbody>{''.join(rows)}</tbody></table>"
 
 
 def _picture(density: Density) -> str:

@@ -22,7 +22,7 @@ from kindynos.errors import FileError
 from kindynos.extras import require
 from kindynos.printable import visible
 from kindynos.reports.origin import Origin
-from kindynos.reports.page.figures import Key, added, in_words, tied
+from kindynos.reports.page.figures import Key, in_words, tied
 from kindynos.reports.page.view import plain_view
 from kindynos.reports.report import Report
 from kindynos.reports.showing import signed
@@ -79,7 +79,6 @@ def page_of(report: Report) -> str:
         embedded=json.dumps(origin.facts()).replace("<", "\\u003c"),
         answer=[visible(sentence) for sentence in report.answer],
         keys=[Key(*figure) for figure in report.glance()],
-        added=added(report.adds()),
         pictures=list(_pictures(report, view.drawn)),
         version=__version__,
         style=_raw(style),

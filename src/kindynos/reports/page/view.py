@@ -30,6 +30,7 @@ class PageView:
     groups: Sequence[dict[str, Any]] = ()  # outcomes of scenarios, side by side
     fans: Sequence[Fan] = ()  # rows over time
     beside: dict[str, Any] | None = None  # the lines beside the first picture
+    charts: Sequence[Any] = ()  # of kindynos.reports.page.charts, below the answer
     tree: Any = None
     maps: Sequence[Any] = ()
     curve: Any = None
@@ -46,13 +47,18 @@ def plain_view(report: Report, title: str = "", **shown: Any) -> PageView:
     name = getattr(report.result, "name", None)
     own = str(name) if isinstance(name, str) and name else report.title
     fans = [fan(row) for row in report.rows()]
+    shown.setdefault("drawn", frozenset(row.name for row in report.rows()))
     return PageView(
         title or own,
         [section_parts(section) for section in sections_below(report)],
-        frozenset(row.name for row in report.rows()),
         fans=[drawn for drawn in fans if drawn is not None],
         **shown,
     )
+
+
+def charts_view(report: Report, *charts: Any) -> PageView:
+    """Return the view of a report whose pictures a page draws as charts, without still ones."""
+    return plain_view(report, charts=charts, drawn=frozenset(report.figures()))
 
 
 def sections_below(report: Report) -> tuple[Section, ...]:

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -34,6 +35,8 @@ MOST_ROWS = 1_048_575  # of a sheet, below its heading
 NAME = re.compile(r"[\[\]:*?/\\]")
 WIDEST = 60
 MOST_LIVE = 20  # outcomes with a sheet of their own
+A4 = 9  # of the kinds of paper
+FIRST_WIDTH, WIDTH, LINE = 34, 20, 15  # characters of the columns of the answer, points of a line
 
 
 def write_excel(
@@ -70,8 +73,14 @@ class _Book:
         self.formats: dict[tuple[str, bool], Any] = {}
         self.faint = book.add_format({"font_color": "#777777"})
         self.bold = book.add_format({"bold": True})
+        self.wrapped = book.add_format({"text_wrap": True, "valign": "top"})
+        self.said = book.add_format({"text_wrap": True, "valign": "top", "bold": True})
+        self.right = book.add_format({"align": "right"})
+        self.indented = book.add_format({"indent": 1})  # so that it does not meet a number
         self.head = book.add_format({"bold": True, "bottom": 1})
-        self.head_right = book.add_format({"bold": True, "bottom": 1, "align": "right"})
+        self.head_text = book.add_format({"bold": True, "bottom": 1, "indent": 1})
+        wrapped = {"text_wrap": True, "valign": "bottom"}
+        self.head_right = book.add_format({"bold": True, "bottom": 1, "align": "right", **wrapped})
 
     def write(self) -> None:
         """Write all sheets."""
@@ -114,18 +123,23 @@ class _Book:
         self.names.add(title.lower())
         sheet = self.book.add_worksheet(title)
         sheet.set_landscape()
+        sheet.set_paper(A4)
+        sheet.set_margins(left=0.5, right=0.5, top=0.6, bottom=0.6)
+        sheet.set_footer("&L&A&R&P / &N")
         sheet.fit_to_pages(1, 0)  # as wide as a page, as long as it needs
         return sheet
 
     def _answer(self) -> None:
         """Write the answer and the tables that the terminal prints."""
         sheet = self._sheet("answer")
-        sheet.set_column(0, 0, 34)
-        sheet.set_column(1, 8, 22)
+        sheet.set_portrait()
+        tables = [table for section in self.report.sections for table in section.tables]
+        widths = [FIRST_WIDTH] + [WIDTH] * (max([2, *(len(t.columns) for t in tables)]) - 1)
+        for column, width in enumerate(widths):
+            sheet.set_column(column, column, width)
         row = 0
         for line in self.report.answer:
-            sheet.write_string(row, 0, visible(line), self.bold)
-            row += 1
+            row = self._sentence(sheet, row, line, widths, self.said)
         for section in self.report.sections[bool(self.report.answer) :]:
             row += 1
             for part in section.parts:
@@ -133,25 +147,37 @@ class _Book:
                     row = self._table(sheet, row, part)
                 else:
                     for line in part.plain.splitlines():
-                        sheet.write_string(row, 0, visible(line))
-                        row += 1
+                        row = self._sentence(sheet, row, line, widths, self.wrapped)
+        sheet.print_area(0, 0, max(row - 1, 0), len(widths) - 1)
+
+    def _sentence(self, sheet: Any, row: int, line: str, widths: Sequence[int], form: Any) -> int:
+        """Write a sentence over the columns of the page, as high as it needs; return the next
+        row.
+        """
+        text = visible(line)
+        sheet.merge_range(row, 0, row, len(widths) - 1, "", form)
+        sheet.write_string(row, 0, text, form)
+        sheet.set_row(row, LINE * max(1, -(-len(text) // sum(widths))))
+        return row + 1
 
     def _table(self, sheet: Any, row: int, table: FigureTable) -> int:
         if table.title:
             sheet.write_string(row, 0, visible(table.title), self.bold)
             row += 1
         for position, column in enumerate(table.columns):
-            head = self.head_right if column.right else self.head
+            text_head = self.head_text if position else self.head
+            head = self.head_right if column.right else text_head
             sheet.write_string(row, position, visible(column.header), head)
             for down, cell in enumerate(column.cells, start=row + 1):
-                self._cell(sheet, down, position, cell)
+                self._cell(sheet, down, position, cell, column.right)
         return row + 1 + max((len(column.cells) for column in table.columns), default=0)
 
-    def _cell(self, sheet: Any, row: int, column: int, text: str) -> None:
+    def _cell(self, sheet: Any, row: int, column: int, text: str, right: bool) -> None:
         """Write a cell as a number where it is one, and else as a text."""
         figure = text.figure if isinstance(text, Cell) else None
         if figure is None:
-            sheet.write_string(row, column, visible(text))
+            form = self.right if right else self.indented if column else None
+            sheet.write_string(row, column, visible(text), form)
             return
         form = f"#,##0{'.' + '0' * figure.decimals if figure.decimals else ''}"
         sign = f'"{figure.before}"' if figure.before else ""
@@ -167,13 +193,15 @@ class _Book:
         for column, label in enumerate(map(_label, whole.columns)):
             values = whole.iloc[:, column]
             is_number = values.dtype.kind in "fiu"
-            sheet.write_string(0, column, label, self.head_right if is_number else self.head)
+            text_head = self.head_text if column else self.head
+            sheet.write_string(0, column, label, self.head_right if is_number else text_head)
             widths = [len(label) + 2, 11, *(len(str(v)) for v in values[:200] if not is_number)]
             for row, value in enumerate(values.tolist(), start=1):
                 self._value(sheet, row, column, value)
             width = min(max(widths), WIDEST)
             sheet.set_column(column, column, width)
         sheet.freeze_panes(1, 1)
+        sheet.repeat_rows(0)
         sheet.autofilter(0, 0, len(whole), max(len(whole.columns) - 1, 0))
         chart = chart_of(self.book, sheet.get_name(), name, whole, frame.index.nlevels)
         if chart is not None:
@@ -191,7 +219,7 @@ class _Book:
             elif math.isinf(value):
                 sheet.write_string(row, column, number(value))
         else:
-            sheet.write_string(row, column, visible(str(value)))
+            sheet.write_string(row, column, visible(str(value)), self.indented if column else None)
 
     def _base_case(self, run: Run) -> None:
         """Write the base case, whose lines are formulas over the cells that are known."""

@@ -33,7 +33,6 @@ def write_outcome(book: Any, sheet: Any, result: Result) -> None:
     live = result.size >= FEWEST_LIVE
     sheet.set_column(0, 0, 30)
     sheet.set_column(1, 6, 17)
-    sheet.set_landscape()
     sheet.fit_to_pages(1, 1)
     sheet.print_area(0, 0, PAGE_ROWS - 1, 6)
     sheet.write_string(0, 0, f"{title}: change the yellow cell" if live else title, bold)

@@ -1,0 +1,126 @@
+"""The charts of pages: bars and lines lie where their figures are."""
+
+import re
+
+import numpy as np
+import pandas as pd
+
+import kindynos as kd
+from kindynos.reports.page.charts import Row, bars, shares, through_time
+from tests.common import DEMO, Folder, run
+
+BAR = re.compile(
+    r'<th scope="row">(.*?)</th><td class="bars"><svg aria-hidden="true">(.*?)</svg></td>'
+    r'<td class="right">(.*?)</td>'
+)
+TREASURY = ("treasury_prices.csv", "--holdings", "treasury_holdings.csv")
+
+
+def charts(page):
+    """Return the charts of a page: each bar's name, its ends in per cent, and its figure."""
+    found = {}
+    for block in page.split('<table class="driven">')[1:]:
+        title = re.findall(r"<h3>(.*?)</h3>", page.partition(block)[0])[-1]
+        found[title] = []
+        for name, drawing, text in BAR.findall(block.partition("</table>")[0]):
+            ends = re.search(r'<rect x="([\d.]+)%" y="5" width="([\d.]+)%"', drawing)
+            mark = re.search(r'class="at" x1="([\d.]+)%"', drawing)
+            place = (float(ends[1]), float(ends[1]) + float(ends[2])) if ends else float(mark[1])
+            found[title].append(
+                (name, place, float(re.sub(r"[^\d.−+]", "", text).replace("−", "-")))
+            )
+    return found
+
+
+class Drawn(Folder):
+    def test_bars_lie_between_their_ends(self):
+        chart = bars(
+            "y",
+            [
+                Row("a", 2.0, 6.0, "-4", 5.0, 7.0),
+                Row("b", 6.0, 3.0, "3"),
+                Row("c", 7, 7, "7", kind="mark"),
+            ],
+            line=2.0,
+        )
+        self.assertEqual(
+            [(bar.begin, bar.width, bar.low, bar.high, bar.kind) for bar in chart.bars],
+            [
+                (0.0, 80.0, 60.0, 100.0, ""),
+                (20.0, 60.0, 20.0, 20.0, "less"),
+                (100.0, 0.0, 100.0, 100.0, "mark"),
+            ],
+        )
+        self.assertEqual((chart.line, chart.bars[0].text), (0.0, "−4"))
+        self.assertEqual(bars("none", [Row("a", 0.0, 0.0, "0")]).bars[0].width, 0)
+        many = shares("s", {str(i): 0.1 for i in range(10)})
+        self.assertEqual((len(many.bars), many.rest), (8, "2 more"))
+
+    def test_losses_through_time(self):
+        dates = pd.date_range("2027-01-01", periods=5)
+        losses, forecast = np.array([1.0, -4, 6, 0, 2]), np.full(5, 5.0)
+        drawn = through_time("t", dates, losses, forecast, losses > forecast, "")
+        low, high = -4 - 0.04 * 10, 6 + 0.04 * 10
+        up = [1000 * (high - y) / (high - low) for y in (0.0, *losses, 5.0)]
+        lines = re.findall(r"M([\d.]+),([\d.]+)V([\d.]+)", drawn.values)
+        np.testing.assert_allclose([float(x) for x, _, _ in lines], [0, 250, 500, 750, 1000])
+        np.testing.assert_allclose([float(y) for _, _, y in lines], up[1:6], atol=0.06)
+        np.testing.assert_allclose([float(y) for _, y, _ in lines], up[0], atol=0.06)
+        self.assertAlmostEqual(float(drawn.forecast.split()[0].split(",")[1]), up[6], delta=0.06)
+        self.assertEqual([mark["words"] for mark in drawn.marked], ["2027-01-03: 6"])
+        self.assertAlmostEqual(drawn.marked[0]["y"], up[3] / 10, delta=0.01)
+
+    def test_a_bridge_begins_each_change_where_the_one_before_ended(self):
+        page = self.folder / "bridge.html"
+        old, new = (str(DEMO / name) for name in ("night_ferry_last_year.toml", "night_ferry.toml"))
+        run("bridge", old, new, "--trials", "500", "--seed", "1", "--report", str(page))
+        ((title, rows),) = charts(page.read_text(encoding="utf-8")).items()
+        self.assertEqual(title, "The mean of net value (EUR)")
+        (_, before, old_value), *changes, (_, after, new_value) = rows
+        scale = (after - before) / (new_value - old_value)
+        place = old_value
+        for _, ends, change in changes:
+            expected = sorted(before + scale * (x - old_value) for x in (place, place + change))
+            np.testing.assert_allclose(ends, expected, atol=0.5)
+            place += change
+        self.assertAlmostEqual(place, new_value, delta=2e4)
+
+    def test_pages_of_risk_draw_their_own_pictures(self):
+        page = self.folder / "risk.html"
+        limits = self.folder / "limits.csv"
+        limits.write_text(
+            "figure,scope,limit\nvalue at risk,whole,150000\nshare of the value,shipyard,0.1\n"
+        )
+        words = [str(DEMO / word) if word.endswith(".csv") else word for word in TREASURY]
+        words += ["--stress", "shipyard=-0.2", "--limits", str(limits), "--report", str(page)]
+        data = run("risk", *words, "--json")
+        self.assertEqual(data.returncode, 3)
+        found, text = charts(page.read_text(encoding="utf-8")), page.read_text(encoding="utf-8")
+        self.assertNotIn("<img", text)
+        by_method = {
+            name: (ends, value)
+            for name, ends, value in found["Lost or more on 1 day in 100, by method"]
+        }
+        self.assertIn("Filtered (chosen)", by_method)
+        widths = np.array([(ends[1], value) for ends, value in by_method.values()])
+        np.testing.assert_allclose(
+            widths[:, 0] / widths[0, 0], widths[:, 1] / widths[0, 1], atol=0.01
+        )
+        ((_, shipyard, use), (_, whole, other)) = found["How far limits are used"]
+        self.assertEqual((use, other), (116, 72))
+        self.assertAlmostEqual(shipyard[1] / whole[1], 116 / 72, delta=0.02)
+        self.assertEqual(text.count('class="hurts"/>'), 2)  # the limit broken and the loss
+        losses = re.search(r"Losses beside what was forecast: (\d+) of (\d+) are", text)
+        tested = kd.read_prices(str(DEMO / TREASURY[0]))
+        self.assertEqual(int(losses[1]), text.count('class="beyond"'))
+        self.assertLess(int(losses[2]), len(tested.frame))
+
+    def test_robustness_begins_at_the_figure_as_stated(self):
+        page = self.folder / "robustness.html"
+        words = ("--outcome", "net_value", "--trials", "2000", "--seed", "1", "--report", str(page))
+        run("robustness", str(DEMO / "night_ferry.toml"), *words)
+        chance = charts(page.read_text(encoding="utf-8"))["Chance of net value below 0"]
+        values = {value for _, _, value in chance}
+        begin = {ends[0] for _, ends, value in chance if value > 20}
+        self.assertEqual(len(begin), 1)
+        self.assertGreater(max(values), 25)
