@@ -104,3 +104,6 @@ class Calls(Case):
         with self.fails("probabilities[0] must be a finite number"):
             kd.Discrete(np.ones(3), np.array([np.nan, 1.0, -2.0]))
         self.assertEqual(kd.Discrete([4, 5, 6], np.array([])).mean, 5)
+        for wrong in (1e-320, np.ones(2), [[1]], table["x"]):
+            with self.subTest(wrong=wrong), self.fails("no value"):
+                model.driver("tips", kd.Normal(0, 1), value=wrong)

@@ -492,7 +492,9 @@ def known_name(what: str, value: Any, names: Iterable[str]) -> str:
     """Return ``value``; it must be one of the known names of what it is."""
     listed = list(names)
     if not isinstance(value, str) or value not in listed:
-        raise ParameterError(f"no {what} {value!r:.40}", unknown=str(value)[:40], known=listed)
+        text = shown(value)[:40]
+        unknown = value[:40] if isinstance(value, str) else text
+        raise ParameterError(f"no {what} {text}", unknown=unknown, known=listed)
     return value
 
 

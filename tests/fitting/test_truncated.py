@@ -131,6 +131,21 @@ class Truncated(Case):
         with self.fails("give location="):
             kd.GeneralizedPareto.fit(values, truncated_below=40)
 
+    def test_a_bound_that_tells_nothing_changes_no_fit(self):
+        values = kd.LogNormal(30, 30).sample(80, seed=1)
+        limits = np.full(80, np.inf)
+        limits[3] = -1.0
+        for kind in (kd.LogNormal, kd.Gamma, kd.Weibull, kd.Exponential):
+            with self.subTest(kind=kind.label), warnings.catch_warnings():
+                warnings.simplefilter("error")
+                found = kind.fit(values, censored_above=limits)
+                self.assertAlmostEqual(found.mean, kind.fit(np.delete(values, 3)).mean, places=4)
+        tail, low = kd.Pareto(2.0, 5.0).sample(80, seed=1), {"low": 5.0}
+        found = kd.Pareto.fit(tail, censored_above=limits, **low)
+        self.assertAlmostEqual(
+            found.shape, kd.Pareto.fit(np.delete(tail, 3), **low).shape, places=5
+        )
+
     def test_what_cannot_be(self):
         values = np.arange(10.0, 40.0)
         for options, words in (

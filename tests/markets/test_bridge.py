@@ -59,6 +59,9 @@ class Parts(Case):
         self.assertIn(repr(new.supported_method(0.99).method), chosen.basis)
         with self.fails("'simulated' has no figure of an earlier date"):
             new.bridge(old, method="simulated")
+        for wrong in (1e-320, [[1, 2]], np.empty((0, 3)), "historic"):
+            with self.subTest(wrong=wrong), self.fails("method"):
+                new.bridge(old, method=wrong)
 
     def test_of_one_holding_it_is_a_product_of_four_factors(self):
         """Number, price, standard deviation, and the quantile in standard deviations."""

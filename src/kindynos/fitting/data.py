@@ -90,6 +90,24 @@ class Data:
     def _sorted(self) -> Floats:
         return np.sort(self.values)
 
+    def without_empty_bounds(self, low: float, high: float) -> Data:
+        """Return the values without bounds that tell nothing of a distribution between two ends,
+        such as at least -1 where all lie above 0.
+        """
+        empty = self.above & (self.values <= low) | self.below & (self.values >= high)
+        return self if not empty.any() else self.kept(~empty)
+
+    def kept(self, rows: NDArray[np.bool_]) -> Data:
+        """Return some of the values."""
+        return Data(
+            self.values[rows],
+            self.weights[rows],
+            self.above[rows],
+            self.below[rows],
+            None if self.places is None else self.places[rows],
+            None if self.thresholds is None else self.thresholds[rows],
+        )
+
     def thinned(self, count: int) -> Data:
         """Return ``count`` of the values, evenly spaced in their order from the least to the
         greatest; all must be known and weigh 1.
@@ -142,15 +160,10 @@ def data_of(
     scaled_weights = _weights(weights, len(array))
     if weights_kind == "survey":
         scaled_weights = scaled_weights * scaled_weights.sum() / (scaled_weights**2).sum()
-    kept = scaled_weights > 0
-    data = Data(
-        array[kept],
-        scaled_weights[kept],
-        above[kept],
-        below[kept],
-        np.flatnonzero(kept),
-        None if thresholds is None or np.isinf(thresholds).all() else thresholds[kept],
-    )
+    if thresholds is not None and np.isinf(thresholds).all():
+        thresholds = None
+    every = Data(array, scaled_weights, above, below, np.arange(len(array)), thresholds)
+    data = every.kept(scaled_weights > 0)
     if data.values.size < 2 or np.ptp(data.values) == 0 or not data.known.any():
         raise ParameterError("the values with a weight above 0 leave nothing to estimate")
     return data

@@ -113,6 +113,8 @@ class LikelihoodSearch:
         return [start for data in begun for start in self._starts_of(data)]
 
     def _starts_of(self, data: Data) -> list[dict[str, float]]:
+        low, high = self.held.get("low", self.family.low), self.held.get("high", self.family.high)
+        data = data.without_empty_bounds(low, high)
         if self.family.starts is None:  # the maximum as if every value were known
             assert self.family.exact is not None
             nothing = np.zeros(data.values.size, dtype=bool)

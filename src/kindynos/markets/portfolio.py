@@ -868,10 +868,13 @@ class Portfolio(Reported):
 
         instance("earlier", earlier, Portfolio, "a Portfolio")
         at = confidence_level("level", level)
-        name: str = method or self.supported_method(at, horizon=horizon).method
-        if not METHODS[name].rolling and method is None:
-            name = "historical"
-        if not METHODS[name].rolling:
+        name: str
+        if method is not None:
+            name = method
+        else:
+            name = self.supported_method(at, horizon=horizon).method
+            name = name if METHODS[name].rolling else "historical"
+        if not METHODS.find(name).rolling:
             raise ParameterError(f"{name!r} has no figure of an earlier date's window")
         back = None if window is None else check_integer("window", window, least=FEWEST_BEFORE)
         return risk_bridge(self, earlier, method_of(name, options), at, back, horizon, seed)

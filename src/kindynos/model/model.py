@@ -227,6 +227,7 @@ class Model(Inline):
         default: the mean; ``base="mode"`` takes the likeliest. ``serial`` is the rank correlation
         of each period's value with the one before. Raises ModelError or ParameterError.
         """
+        known_name("value", value, ("end", "average"))
         if isinstance(distribution, PathSet):
             for option, given in (("each", each), ("base", base), ("serial", serial)):
                 if given is not None:
