@@ -12,6 +12,7 @@ import numpy as np
 import kindynos as kd
 from kindynos.errors import FormulaError, ModelError
 from kindynos.finance.notes import listening
+from kindynos.workbooks.agreement import recalculated
 from kindynos.workbooks.calculation import careful
 from kindynos.workbooks.cell_errors import CellError
 from kindynos.workbooks.compiling import single
@@ -192,6 +193,23 @@ class Circles(unittest.TestCase):
         np.testing.assert_allclose(found[:2], need[:2] / (1 - rate[:2]), rtol=1e-8)
         self.assertTrue(np.isnan(found[2]))  # it grows without end
         self.assertEqual(heard["", "cells in a circle did not settle"], 1)
+
+
+    def test_a_circle_that_adds_up_an_area_settles_where_nothing_is_drawn(self):
+        import openpyxl
+
+        cells = {"A1": 8.0, "A2": 1.0, "A3": "=B1/4", "B1": "=SUM(A1:A3)", "C1": "=SUM(A1:B3)"}
+        with tempfile.TemporaryDirectory() as folder:
+            path = write(Path(folder), cells)
+            book = openpyxl.load_workbook(path)
+            book.calculation.iterate = True
+            book.save(path)
+            graph = kd.read_workbook(path).graph
+            values, failed = recalculated(graph, graph.formulas)
+        self.assertEqual(failed, {})
+        settled = {graph.cells[number].short: value for number, value in values.items()}
+        for cell, value in {"A3": 3.0, "B1": 12.0, "C1": 24.0}.items():  # b = 9 + b / 4
+            self.assertAlmostEqual(settled[cell], value, places=6)
 
 
 class References(unittest.TestCase):

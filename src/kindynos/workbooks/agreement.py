@@ -15,7 +15,7 @@ from kindynos.workbooks.collecting import uncollected
 from kindynos.workbooks.compiling import Compiler
 from kindynos.workbooks.graph import Graph
 from kindynos.workbooks.random_cells import random_cells
-from kindynos.workbooks.values import Value
+from kindynos.workbooks.values import Settled, Value
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -181,7 +181,7 @@ def recalculated(graph: Graph, seeds: Iterable[int]) -> tuple[dict[int, Value], 
     """Return our values of cells and of what they need, by number, and why others have none."""
     compiler = Compiler(graph, {})
     failed: dict[int, str] = {}
-    slots: list[Value] = list(graph.constants)
+    slots = Settled(graph.constants)
     wholes = {owner for owner, _, _ in graph.parts.values()}
     drawn = set(random_cells(graph))
     groups = graph.ordered(seeds)

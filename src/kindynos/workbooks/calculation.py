@@ -29,6 +29,7 @@ from kindynos.workbooks.values import (
     FLOAT,
     Closure,
     Faulty,
+    Settled,
     Slots,
     Value,
     as_numbers,
@@ -344,7 +345,7 @@ class CellCalculation(Calculation):
         order = [number for group in groups for number in group]
         tidy = tidied(graph, order)
         moving = self._moving(groups)
-        base: list[Value] = list(graph.constants)
+        base = Settled(graph.constants)
         base += [None] * (len(graph.cells) - len(base))
         wholes = frozenset(owner for owner, _, _ in graph.parts.values())
         steps: list[tuple[int, Closure, tuple[int, ...]]] = []
@@ -425,6 +426,8 @@ def settling(compiler: Compiler, group: list[int], base: list[Value]) -> Closure
                 new = single(closure(slots))
                 apart = apart | _apart(new, slots[number])
                 slots[number] = new
+                if type(slots) is Settled:
+                    slots.grids.clear()
             if not np.any(apart):
                 return slots[group[-1]]
         _unsettled(slots, group, apart)

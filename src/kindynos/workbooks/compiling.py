@@ -36,6 +36,7 @@ from kindynos.workbooks.values import (
     Closure,
     Faulty,
     Grid,
+    Settled,
     Slots,
     Value,
     as_logicals,
@@ -122,6 +123,7 @@ class Compiler:
         self.fixed: dict[int, Value] = {}
         self._resolved: dict[tuple[int, Cell], Area | DependsError | None] = {}
         self._grids: dict[Area, Grid | None] = {}
+        self._numbers: dict[Area, list[list[int]]] = {}
         graph.resolve, graph.candidates = self._resolve, self._candidates
 
     def closure(self, number: int, tidy: bool) -> Closure:
@@ -163,12 +165,18 @@ class Compiler:
 
         return Moving(self.graph, self.fixed_value, compiled, cell)
 
+    def numbers_in(self, area: Area) -> list[list[int]]:
+        """Return the numbers of the cells of an area, found once for all formulas."""
+        if area not in self._numbers:
+            self._numbers[area] = self.graph.numbers_in(area)
+        return self._numbers[area]
+
     def constant_grid(self, area: Area) -> Grid | None:
         """Return the cells of an area without formulas and inputs, made once for all formulas;
         None for another area.
         """
         if area not in self._grids:
-            numbers, constants = self.graph.numbers_in(area), self.graph.constants
+            numbers, constants = self.numbers_in(area), self.graph.constants
             plain = not any(self.graph.worked_out_in(area))
             self._grids[area] = (
                 Grid([[constants[n] for n in row] for row in numbers], area) if plain else None
@@ -341,10 +349,18 @@ class _Cell:
         constant = None if without else self.compiler.constant_grid(area)
         if constant is not None:
             return lambda slots: constant
-        numbers = self.graph.numbers_in(area)
+        numbers = self.compiler.numbers_in(area)
         if without:
             numbers = [[0 if n in without else n for n in row] for row in numbers]
-        return lambda slots: Grid([[slots[n] for n in row] for row in numbers], area)
+
+        def grid(slots: Slots) -> Grid:
+            if type(slots) is not Settled or without:
+                return Grid([[slots[n] for n in row] for row in numbers], area)
+            if area not in slots.grids:
+                slots.grids[area] = Grid([[slots[n] for n in row] for row in numbers], area)
+            return slots.grids[area]
+
+        return grid
 
     # references that move
 

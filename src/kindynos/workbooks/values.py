@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 import numpy as np
@@ -42,11 +42,19 @@ class Grid:
     cells. ``memo`` keeps what a function has found out of them for its next call.
     """
 
-    __slots__ = ("area", "memo", "rows")
+    __slots__ = ("_trials", "area", "memo", "rows")
 
     def __init__(self, rows: list[list[Value]], area: Any = None) -> None:
         self.rows, self.area = rows, area
         self.memo: Any = None
+        self._trials: int | None = None
+
+    @property
+    def trials(self) -> int:
+        """The number of trials where values differ between them; 0 for none."""
+        if self._trials is None:
+            self._trials = trials_in(self.flat())
+        return self._trials
 
     @property
     def height(self) -> int:
@@ -74,6 +82,16 @@ class Alternatives:
         self.values, self.which = values, which
 
 
+class Settled(list[Value]):
+    """The values of cells that stay as they are once they are worked out: the ``grids`` of areas
+    are made once for all formulas that ask for them.
+    """
+
+    def __init__(self, values: Iterable[Value]) -> None:
+        super().__init__(values)
+        self.grids: dict[Any, Grid] = {}
+
+
 def differs(value: Value) -> bool:
     """Return whether a value differs between trials."""
     kind = type(value)
@@ -82,8 +100,14 @@ def differs(value: Value) -> bool:
     return kind is np.ndarray or kind is Faulty or kind is Alternatives
 
 
+# what is the same in all trials
+FIXED: frozenset[Any] = frozenset({float, str, bool, type(None), CellError})
+
+
 def trials_in(values: Sequence[Value]) -> int:
     """Return the number of trials where the values differ between them; 0 for none."""
+    if FIXED.issuperset(map(type, values)):
+        return 0
     for value in values:
         if type(value) is np.ndarray:
             return len(value)
@@ -91,10 +115,8 @@ def trials_in(values: Sequence[Value]) -> int:
             return len(value.values)
         if type(value) is Alternatives:
             return len(value.which)
-        if type(value) is Grid:
-            trials = trials_in(value.flat())
-            if trials:
-                return trials
+        if type(value) is Grid and value.trials:
+            return value.trials
     return 0
 
 

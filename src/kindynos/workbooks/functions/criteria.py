@@ -6,7 +6,7 @@ import math
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import partial
+from functools import lru_cache, partial
 from typing import Any
 
 import numpy as np
@@ -15,9 +15,18 @@ from kindynos.workbooks.cell_errors import DIV0, ERRORS, VALUE, CellError, Resul
 from kindynos.workbooks.functions.registry import bounded, function, numbers_in, required, whole
 from kindynos.workbooks.functions.text import wildcard
 from kindynos.workbooks.operators import COMPARISONS, HOLDS, compared
-from kindynos.workbooks.values import FLOAT, Grid, Value, number_in_text, number_of, with_errors
+from kindynos.workbooks.values import (
+    FIXED,
+    FLOAT,
+    Grid,
+    Value,
+    number_in_text,
+    number_of,
+    with_errors,
+)
 
 MOST_TRIED = 2_000_000  # rows of a table times rows of criteria
+MOST_REMEMBERED = 2**24  # places of answers to criteria
 SIGNS = ("<=", ">=", "<>", "<", ">", "=")
 
 
@@ -61,8 +70,11 @@ def criterion_of(value: Value) -> Criterion:
         value = value.rows[0][0]
     if value is None:
         return Criterion("=", 0.0)
-    if type(value) is not str:
-        return Criterion("=", value)
+    return _in_words(value) if type(value) is str else Criterion("=", value)
+
+
+@lru_cache(maxsize=1000)
+def _in_words(value: str) -> Criterion:
     sign = next((sign for sign in SIGNS if value.startswith(sign)), "")
     rest = value[len(sign) :]
     if not rest:
@@ -101,8 +113,18 @@ class Distinct:
             if type(self.values[position]) is str:
                 self.texts.setdefault(self.values[position].lower(), []).append(position)
 
+        self._holding: dict[tuple[type, Criterion], Any] = {}
+
     def holding(self, criterion: Criterion) -> Any:
-        """Return for each cell whether it meets a criterion."""
+        """Return for each cell whether it meets a criterion; the last answers are remembered."""
+        key = type(criterion.value), criterion  # 1 and TRUE are two criteria
+        if key not in self._holding:
+            if len(self._holding) * len(self.which) > MOST_REMEMBERED:
+                self._holding.clear()
+            self._holding[key] = self._met(criterion)
+        return self._holding[key]
+
+    def _met(self, criterion: Criterion) -> Any:
         sign, holds = criterion.sign, np.zeros(len(self.values), dtype=bool)
         if type(criterion.value) is float and len(self.numbers):
             holds[self.numeric] = COMPARISONS[sign](self.numbers, criterion.value)
@@ -171,17 +193,19 @@ def _beyond(areas: list[Grid]) -> int:
     return rows * columns - areas[0].height * areas[0].width
 
 
-def _kept(pairs: Sequence[Value]) -> tuple[list[int], int]:
-    """Return the places, row by row, at which all criteria hold, and how many there are of them
+def _kept(pairs: Sequence[Value]) -> tuple[Any, int]:
+    """Return for each place, row by row, whether all criteria hold there, and at how many they do
     where whole columns hold nothing.
     """
     areas, stated = _pairs_of(pairs)
     criteria = [criterion_of(value) for value in stated]
-    kept = np.ones(areas[0].height * areas[0].width, dtype=bool)
-    for area, criterion in zip(areas, criteria, strict=True):
-        kept &= _distinct(area).holding(criterion)
-    beyond = _beyond(areas) if all(criterion.holds(None) for criterion in criteria) else 0
-    return np.flatnonzero(kept).tolist(), beyond
+    kept = _distinct(areas[0]).holding(criteria[0])
+    for area, criterion in zip(areas[1:], criteria[1:], strict=True):
+        kept = kept & _distinct(area).holding(criterion)
+    beyond = _beyond(areas)
+    if beyond and not all(criterion.holds(None) for criterion in criteria):
+        beyond = 0
+    return kept, beyond
 
 
 def _numbers_at(area: Grid, pairs: Sequence[Value]) -> list[float]:
@@ -189,7 +213,7 @@ def _numbers_at(area: Grid, pairs: Sequence[Value]) -> list[float]:
     the first one that is tested.
     """
     width, numbers = _pairs_of(pairs)[0][0].width, []
-    for place in _kept(pairs)[0]:
+    for place in np.flatnonzero(_kept(pairs)[0]).tolist():
         row, column = divmod(place, width)
         inside = row < area.height and column < area.width
         value = area.rows[row][column] if inside else None
@@ -238,7 +262,7 @@ class Stated:
         """Return for each place of an area whether it is met, alone or one per trial."""
         cells = area.flat()
         if not any(type(cell) is np.ndarray for cell in cells):
-            if any(type(cell) not in PLAIN for cell in cells):
+            if any(type(cell) not in FIXED for cell in cells):
                 return None
             distinct = _distinct(area)
             masks = [distinct.holding(criterion) for criterion in self.criteria]
@@ -250,7 +274,7 @@ class Stated:
 
     def _at(self, cell: Value) -> Any:
         """Return whether a cell meets it, alone or one per trial; None where that is not known."""
-        if type(cell) in PLAIN:
+        if type(cell) in FIXED:
             holds = [criterion.holds(cell) for criterion in self.criteria]
             return holds[0] if self.which is None else np.array(holds)[self.which]
         if type(cell) is not np.ndarray:
@@ -274,9 +298,6 @@ class Stated:
     def of_nothing(self) -> Any:
         """Whether a cell that holds nothing meets it, alone or one per trial."""
         return self._at(None)
-
-
-PLAIN = frozenset({float, str, bool, type(None), CellError})
 
 
 def _conditional(name: str, arguments: list[Value], trials: int) -> Value | None:
@@ -352,15 +373,15 @@ def _taken(what: str, held: list[Any], values: list[Value], trials: int) -> Valu
 @function("COUNTIF", "rv", together=partial(_conditional, "COUNTIF"))
 def _countif(area: Grid, criterion: Value) -> Value:
     """Return how many cells meet a criterion."""
-    places, beyond = _kept((area, criterion))
-    return len(places) + beyond
+    kept, beyond = _kept((area, criterion))
+    return int(np.count_nonzero(kept)) + beyond
 
 
 @function("COUNTIFS", "rv*rv", together=partial(_conditional, "COUNTIFS"))
 def _countifs(*pairs: Value) -> Value:
     """Return at how many places all criteria hold."""
-    places, beyond = _kept(pairs)
-    return len(places) + beyond
+    kept, beyond = _kept(pairs)
+    return int(np.count_nonzero(kept)) + beyond
 
 
 @function("SUMIF", "rv[r]", together=partial(_conditional, "SUMIF"))
