@@ -104,6 +104,13 @@ class Calls(Case):
         with self.fails("probabilities[0] must be a finite number"):
             kd.Discrete(np.ones(3), np.array([np.nan, 1.0, -2.0]))
         self.assertEqual(kd.Discrete([4, 5, 6], np.array([])).mean, 5)
+        with self.fails("a correlation matrix must be square"):
+            kd.nearest_correlation(pd.DataFrame())
+        with self.fails("history must be numbers in a rectangular array"):
+            kd.ExponentialSmoothing(1.0, 1.0, 0.5, history=[[1, 2], [3]])
+        walks = {name: kd.RandomWalk(1.0, 0.0, 1.0) for name in "ab"}
+        with self.fails("periods 1e+308 long are too short or too long"):
+            kd.PathSet(walks).paths(5, 4, seed=1, dt=1e308)
         for wrong in (1e-320, np.ones(2), [[1]], table["x"]):
             with self.subTest(wrong=wrong), self.fails("no value"):
                 model.driver("tips", kd.Normal(0, 1), value=wrong)

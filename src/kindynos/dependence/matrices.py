@@ -23,7 +23,7 @@ def valid_matrix(matrix: ArrayLike, names: Sequence[str] | None = None) -> Float
     diagonal and within ±1.
     """
     array = np.array(array_of("matrix", matrix))
-    if array.ndim != 2 or array.shape[0] != array.shape[1]:
+    if array.ndim != 2 or array.shape[0] != array.shape[1] or not array.size:
         raise ParameterError(f"a correlation matrix must be square, not {array.shape}")
     labels = list(names) if names is not None else [str(i) for i in range(len(array))]
     if not np.isfinite(array).all():

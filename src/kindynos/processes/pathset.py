@@ -203,8 +203,8 @@ class PathSet:
         """Return the correlations of the shocks of periods ``dt`` long."""
         with np.errstate(all="ignore"):
             matrix: Floats = self.correlation * over_a_period(list(self.processes.values()), dt)
-        if not np.isfinite(matrix).all():
-            raise ParameterError(f"periods {dt:g} long are too short to be worked out")
+        if not np.isfinite(matrix).all() or (np.abs(np.diag(matrix) - 1) > 0.5).any():
+            raise ParameterError(f"periods {dt:g} long are too short or too long to be worked out")
         return repaired(matrix)
 
     def _tell(self, shared_shocks: SharedShocks, requested: Floats) -> None:

@@ -115,7 +115,7 @@ def series_values(name: str, series: Any, above_zero: bool, least: int = 0) -> t
 
     Raises ParameterError for values that cannot be used, and fewer than ``least`` of them.
     """
-    values = array_of(name, in_order(series) if np.ndim(series) else [series])
+    values = array_of(name, [series] if np.isscalar(series) else in_order(series))
     if values.ndim != 1:
         raise ParameterError(f"{name} must be flat, one value a period, not {values.shape}")
     places = np.flatnonzero(~np.isnan(values))
