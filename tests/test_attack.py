@@ -112,5 +112,5 @@ class Calls(Case):
         with self.fails("periods 1e+308 long are too short or too long"):
             kd.PathSet(walks).paths(5, 4, seed=1, dt=1e308)
         for wrong in (1e-320, np.ones(2), [[1]], table["x"]):
-            with self.subTest(wrong=wrong), self.fails("no value"):
+            with self.subTest(wrong=wrong), self.fails("value must be one of"):
                 model.driver("tips", kd.Normal(0, 1), value=wrong)

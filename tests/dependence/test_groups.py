@@ -47,6 +47,52 @@ class Reached(Case):
                     )
                     self.assertEqual(reached["requested"].tolist(), [0.4, -0.5])
 
+    def test_a_single_number_moves_with_the_level_of_what_is_drawn_each_period(self):
+        made = kd.Model("Site", periods=5)
+        made.driver("cost", kd.Exponential(3))
+        made.driver("wage", kd.Normal(50, 5), each="period")
+        made.driver("fuel", kd.GeometricBrownianMotion(50.0, 0.02, 0.3))
+        made.driver("tide", kd.MeanReverting(50.0, 60.0, 1.5, 8.0))
+        made.driver("delay", kd.Uniform(0, 1))
+        made.outcome("y", "cost + delay + total(wage * fuel * tide)")
+        made.correlate("tide", "delay", 0.2)
+        made.correlate("cost", "wage", 0.5)
+        made.correlate("wage", "fuel", 0.3)
+        made.correlate("fuel", "delay", -0.7)
+        told = {entry.name: entry.text for entry in review(made.compiled())}
+        self.assertIn("with the level of wage over all 5 periods", told["cost and wage"])
+        self.assertIn("a single period it is about 0.22", told["cost and wage"])
+        for sampling in PLANS:
+            with self.subTest(sampling=sampling):
+                run = made.simulate(16_384, seed=3, sampling=sampling)
+                cost, wage, fuel, reverting, delay = (
+                    run[name].values for name in ("cost", "wage", "fuel", "tide", "delay")
+                )
+                for one, other, stated in (
+                    (cost, wage.mean(axis=0), 0.5),
+                    (wage[2], np.log(fuel[2] / fuel[1]), 0.3),
+                    (fuel.mean(axis=0), delay, -0.7),
+                    (cost, wage[3], 0.5 / np.sqrt(5)),
+                    (reverting.mean(axis=0), delay, 0.2),
+                    (cost, delay, 0.0),
+                ):
+                    self.assertAlmostEqual(spearman(one, other), stated, delta=0.03)
+                self.assertAlmostEqual(cost.mean(), 3, delta=0.1)
+                self.assertAlmostEqual(stats.kstest(delay, "uniform").statistic, 0, delta=0.012)
+                reached = run.correlations["reached"]
+                self.assertAlmostEqual(reached[0], spearman(reverting.mean(axis=0), delay))
+                self.assertAlmostEqual(reached[1], spearman(cost, wage.mean(axis=0)))
+                np.testing.assert_allclose(reached, [0.2, 0.5, 0.3, -0.7], atol=0.025)
+        with self.fails("are drawn alike, not that of wage, fuel, tide, cost, delay"):
+            run.sensitivity("y", "shapley")
+        made = kd.Model("Site", periods=5)
+        made.driver("cost", kd.Exponential(3))
+        made.driver("wage", kd.Normal(50, 5), each="period", serial=0.4)
+        made.outcome("y", "cost + total(wage)")
+        made.correlate("cost", "wage", 0.5)
+        with self.fails("serial= does not go with", "wage"):
+            made.simulate(100, seed=1)
+
     def test_kendalls_tau_of_archimedean_copulas(self):
         for copula, parameter, tau in (
             ("clayton", 2, 0.5),

@@ -194,7 +194,6 @@ class Circles(unittest.TestCase):
         self.assertTrue(np.isnan(found[2]))  # it grows without end
         self.assertEqual(heard["", "cells in a circle did not settle"], 1)
 
-
     def test_a_circle_that_adds_up_an_area_settles_where_nothing_is_drawn(self):
         import openpyxl
 

@@ -76,6 +76,14 @@ class Elliptical(Copula):
     def score(self, mixed: Floats) -> Floats:
         return ndtr(mixed) if self.df is None else stdtr(self.df, mixed)
 
+    def following(self, first: Floats, rest: Floats) -> Floats:
+        """Return the normal scores of the last drivers given those of the first ones, ``(drivers,
+        trials)``, from independent ones.
+        """
+        count, lower = len(first), self._lower
+        own = np.linalg.lstsq(lower[:count, :count], first, rcond=None)[0]
+        return product(lower[count:], np.concatenate([own, rest]))
+
 
 @dataclass(frozen=True)
 class StudentCopula(Elliptical):

@@ -18,7 +18,8 @@ from kindynos.distributions.normal_scores import normal_quantile
 
 @dataclass(frozen=True)
 class DriverGroup:
-    """Drivers that share a copula, all with one number per trial or all with one each period.
+    """Drivers that share a copula, all with one number per trial or all with one each period; or
+    some of each, see ``LevelGroup``.
 
     ``serial`` holds, for drivers that also depend on their own period before, the correlation of
     neighbouring normal scores.
@@ -69,6 +70,36 @@ class DriverGroup:
             else:
                 uniform[name] = inside(copula.score(row)).reshape(shape)
         return Scores(uniform, normal)
+
+
+@dataclass(frozen=True)
+class LevelGroup(DriverGroup):
+    """Drivers with one number each period, which share the copula, and after them others with one
+    per trial, whose scores move with the levels of the first ones: ``weights`` ``(drivers,
+    periods)`` times their normal scores. ``levels`` is how levels and the others move together.
+    """
+
+    levels: Elliptical = field(default_factory=lambda: Elliptical(((1.0,),)))
+    weights: tuple[tuple[float, ...], ...] = ()
+
+    def apply(self, scores: Scores, stratified: bool) -> Scores:
+        """Return the members' scores, dependent, ``(periods, trials)`` and ``(trials,)``."""
+        count = len(self.weights)
+        rows, singles = self.names[:count], self.names[count:]
+        moved = DriverGroup(rows, self.copula).apply(scores, stratified)
+        levels = [
+            np.array(weights) @ moved.normal(name)
+            for name, weights in zip(rows, self.weights, strict=True)
+        ]
+        own = np.stack([scores[name] for name in singles])
+        mixed = self.levels.following(np.stack(levels), normal_quantile(own))
+        if not stratified:
+            return moved.replaced(Scores({}, dict(zip(singles, mixed, strict=True))))
+        strata = {
+            name: in_strata(row[None], one[None])[0]
+            for name, row, one in zip(singles, mixed, own, strict=True)
+        }
+        return moved.replaced(Scores(strata))
 
 
 @lru_cache(maxsize=256)

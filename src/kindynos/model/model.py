@@ -227,7 +227,7 @@ class Model(Inline):
         default: the mean; ``base="mode"`` takes the likeliest. ``serial`` is the rank correlation
         of each period's value with the one before. Raises ModelError or ParameterError.
         """
-        known_name("value", value, ("end", "average"))
+        one_of("value", value, ("end", "average"))
         if isinstance(distribution, PathSet):
             for option, given in (("each", each), ("base", base), ("serial", serial)):
                 if given is not None:
@@ -635,7 +635,8 @@ class Model(Inline):
 
         Of several drivers, ``correlate("a", "b", "c", 0.4)``, each two are correlated so. The
         number is a rank (Spearman) correlation, or a linear one with ``kind="linear"``; drivers
-        with a value each period are correlated period by period. ``copula`` is "gaussian", "t"
+        with a value each period are correlated period by period, and a driver of one number with
+        their level, the mean over all periods. ``copula`` is "gaussian", "t"
         (with ``df``), or, for any number of drivers and by ``parameter`` or Kendall's ``tau``,
         "clayton", "gumbel" or "frank". Pairs not stated are uncorrelated. Correlations that cannot
         all hold are an error when the model is used, or with ``repair=True`` are moved to the

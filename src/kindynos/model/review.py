@@ -532,6 +532,7 @@ def _dependence(program: Program) -> Iterator[Finding]:
     for entry in program.correlations:
         drawn = [program.drivers[name] for name in entry.names]
         yield from _given_parameters(entry, program)
+        yield from _of_levels(entry, program)
         if (
             entry.kind != "rank"
             or entry.value is None
@@ -563,6 +564,20 @@ def _given_parameters(entry: Correlation, program: Program) -> Iterator[Finding]
             f"{'is' if len(given) == 1 else 'are'} given; what they have in common through "
             f"{'it' if len(given) == 1 else 'them'} comes on top"
         )
+        yield Finding(" and ".join(entry.names), text)
+
+
+def _of_levels(entry: Correlation, program: Program) -> Iterator[Finding]:
+    """What a correlation means of drivers with one number per trial and with one each period."""
+    rows = [name for name in entry.names if program.drivers[name].each_period]
+    if 0 < len(rows) < len(entry.names) and entry.value is not None:
+        text = (
+            f"the correlation of {entry.value:g} is with the level of {' and '.join(rows)} over "
+            f"all {program.periods} periods"
+        )
+        if not any(isinstance(program.drivers[name], ProcessDriver) for name in rows):
+            alone = entry.value / math.sqrt(program.periods)
+            text += f"; with a single period it is about {alone:.2f}"
         yield Finding(" and ".join(entry.names), text)
 
 

@@ -12,12 +12,13 @@ import numpy as np
 from kindynos.arrays import Floats
 from kindynos.dependence import convert
 from kindynos.dependence.copulas import ARCHIMEDEAN, COPULAS, Elliptical, StudentCopula, of_tau
-from kindynos.dependence.groups import DriverGroup
+from kindynos.dependence.groups import DriverGroup, LevelGroup
 from kindynos.dependence.matrices import (
     conflicting_pairs,
     is_correlation_matrix,
     nearest_correlation,
 )
+from kindynos.dependence.scores import Scores
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.normal import Normal
 from kindynos.errors import ModelError, ParameterError
@@ -27,6 +28,7 @@ from kindynos.validate import finite, invalid_argument, one_of
 
 KINDS = ("rank", "linear")
 FEWEST_DF = 0.5  # of a t copula; below, its mixing variance leaves the floats
+BUMP = 1e-3  # of a normal score
 MOST_TOGETHER = 500  # drivers in one correlation matrix
 
 
@@ -137,8 +139,8 @@ def _checked_archimedean(entry: Correlation) -> Correlation:
 def check_names(
     correlations: Sequence[Correlation], drivers: Mapping[str, Driver], valid: Sequence[str]
 ) -> None:
-    """Raise ModelError for a correlation of what is not a driver, or of drivers that are not drawn
-    alike.
+    """Raise ModelError for a correlation of what is not a driver, or for one of a kind that drivers
+    that are not drawn alike cannot have.
     """
     rows = {name: driver.each_period for name, driver in drivers.items()}
     for entry in correlations:
@@ -148,16 +150,18 @@ def check_names(
                 raise ModelError(
                     f"{name!r} is {what}; only drivers are correlated", unknown=name, known=drivers
                 )
-        if len({rows[name] for name in entry.names}) > 1:
+        plain = entry.kind == "rank" and entry.copula == "gaussian"
+        if len({rows[name] for name in entry.names}) > 1 and not plain:
             pair = " and ".join(entry.names)
             raise ModelError(
                 f"{pair} are not drawn alike: one has one number per trial, the other one "
-                "each period"
+                "each period; state a rank correlation of the gaussian copula, which is then "
+                "that with its level over all periods"
             )
 
 
 def groups_of(
-    correlations: Sequence[Correlation], drivers: Mapping[str, Driver]
+    correlations: Sequence[Correlation], drivers: Mapping[str, Driver], periods: int
 ) -> tuple[tuple[DriverGroup, ...], tuple[DriverGroup, ...], tuple[Repair, ...]]:
     """Return the groups of drivers that move together, the groups of their further shocks, such as
     those that decide when jumps come, and the entries that were repaired.
@@ -175,7 +179,7 @@ def groups_of(
         if not inside:
             groups.append(DriverGroup(names, Elliptical(((1.0,),)), serial))
             continue
-        group, shifted = _group(names, inside, drivers, serial)
+        group, shifted = _group(names, inside, drivers, serial, periods)
         shared = _shared(group, drivers)
         groups.append(shared[0] if shared else group)
         further += shared[1:]
@@ -251,21 +255,56 @@ def _group(
     correlations: Sequence[Correlation],
     drivers: Mapping[str, Driver],
     serial: Mapping[str, float],
+    periods: int,
 ) -> tuple[DriverGroup, list[Repair]]:
-    first = correlations[0]
-    if {(entry.copula, entry.df) for entry in correlations} != {(first.copula, first.df)}:
-        raise ModelError(f"{', '.join(names)} hang together and need one copula, not several")
-    if serial and first.copula != "gaussian":
-        raise ModelError(f"serial= goes with the gaussian copula, not with {first.copula}")
+    first, repair = correlations[0], any(entry.repair for entry in correlations)
+    singles = tuple(name for name in names if not drivers[name].each_period)
+    mixed = 0 < len(singles) < len(names)
+    _check_one_copula(names, correlations, serial, mixed)
     if first.copula in ARCHIMEDEAN:
-        if len(correlations) > 1:
-            raise ModelError(
-                f"{', '.join(names)} share a {first.copula} copula; state it once, with all its "
-                "drivers"
-            )
         value = first.parameter if first.tau is None else of_tau(first.copula, first.tau)
         assert value is not None
         return DriverGroup(names, ARCHIMEDEAN[first.copula](value)), []
+    if mixed:
+        ordered = (*(name for name in names if name not in singles), *singles)
+        matrix = _of_scores(ordered, correlations, drivers)
+        return _level_group(matrix, ordered, singles, drivers, periods, repair)
+    matrix, shifted = _possible(_of_scores(names, correlations, drivers), names, repair)
+    if first.df is not None:
+        return DriverGroup(names, StudentCopula(_rows(matrix), first.df)), shifted
+    if not serial:
+        return DriverGroup(names, Elliptical(_rows(matrix))), shifted
+    renewed = Elliptical(_rows(_innovations(matrix, names, serial)))
+    return DriverGroup(names, renewed, serial, Elliptical(_rows(matrix))), shifted
+
+
+def _check_one_copula(
+    names: tuple[str, ...],
+    correlations: Sequence[Correlation],
+    serial: Mapping[str, float],
+    mixed: bool,
+) -> None:
+    """Raise ModelError for statements about drivers that hang together but cannot hold together."""
+    first = correlations[0]
+    if {(entry.copula, entry.df) for entry in correlations} != {(first.copula, first.df)}:
+        raise ModelError(f"{', '.join(names)} hang together and need one copula, not several")
+    if serial and mixed:
+        raise ModelError(
+            "serial= does not go with a correlation with one number per trial: "
+            f"{', '.join(serial)}; make it a process, or leave serial= out"
+        )
+    if serial and first.copula != "gaussian":
+        raise ModelError(f"serial= goes with the gaussian copula, not with {first.copula}")
+    if first.copula in ARCHIMEDEAN and len(correlations) > 1:
+        raise ModelError(
+            f"{', '.join(names)} share a {first.copula} copula; state it once, with all its drivers"
+        )
+
+
+def _of_scores(
+    names: tuple[str, ...], correlations: Sequence[Correlation], drivers: Mapping[str, Driver]
+) -> Floats:
+    """Return the correlations of normal scores that are stated, ``(drivers, drivers)``."""
     matrix = np.eye(len(names))
     places = {name: position for position, name in enumerate(names)}
     marginals = {name: convert.Marginal(_marginal(drivers[name])) for name in names}
@@ -274,13 +313,55 @@ def _group(
             for other in entry.names[a + 1 :]:
                 i, j = places[named], places[other]
                 matrix[i, j] = matrix[j, i] = _normal(entry, drivers, marginals, named, other)
-    matrix, shifted = _possible(matrix, names, any(entry.repair for entry in correlations))
-    if first.df is not None:
-        return DriverGroup(names, StudentCopula(_rows(matrix), first.df)), shifted
-    if not serial:
-        return DriverGroup(names, Elliptical(_rows(matrix))), shifted
-    renewed = Elliptical(_rows(_innovations(matrix, names, serial)))
-    return DriverGroup(names, renewed, serial, Elliptical(_rows(matrix))), shifted
+    return matrix
+
+
+def _level_group(
+    matrix: Floats,
+    names: tuple[str, ...],
+    singles: tuple[str, ...],
+    drivers: Mapping[str, Driver],
+    periods: int,
+    repair: bool,
+) -> tuple[DriverGroup, list[Repair]]:
+    """Return the group of drivers with one number each period and, after them, with one per trial:
+    levels are as correlated as their shocks are, period by period, as far as they hang on the same
+    periods.
+    """
+    count = len(names) - len(singles)
+    weights = np.array([_level_weights(drivers[name], periods) for name in names[:count]])
+    between, shifted = _possible(matrix[:count, :count].copy(), names[:count], repair)
+    matrix[:count, :count] = between * (weights @ weights.T)
+    np.fill_diagonal(matrix, 1.0)
+    of_levels, moved = _possible(matrix, names, repair)
+    group = LevelGroup(
+        names,
+        Elliptical(_rows(between)),
+        levels=Elliptical(_rows(of_levels)),
+        weights=_rows(weights),
+    )
+    return group, [*shifted, *moved]
+
+
+def _level_weights(driver: Driver, periods: int) -> Floats:
+    """Return how the mean of a driver over all periods moves with the normal score of each period,
+    ``(periods,)``, scaled to squares that add up to 1.
+    """
+    weights = np.ones(periods)
+    if isinstance(driver, ProcessDriver):
+        normal = {
+            request.name: np.zeros((request.rows, periods + 1) if request.rows else periods + 1)
+            for request in driver.requests(periods)
+        }
+        np.fill_diagonal(normal[driver.shares or driver.name], BUMP)
+        levels = driver.values(Scores({}, normal)).mean(axis=0)
+        weights = levels[:-1] - levels[-1]
+        if driver.process.dated or not np.abs(weights).max() > 0:
+            raise ModelError(
+                f"{driver.name!r} draws dates of its history, or its own shocks change nothing; it "
+                "has no level that one number per trial could be correlated with"
+            )
+    return np.asarray(weights / np.linalg.norm(weights))
 
 
 def _rows(matrix: Floats) -> tuple[tuple[float, ...], ...]:

@@ -394,7 +394,7 @@ def compile_model(
     }
     dependent = {n: q for n, q in drivers.items() if isinstance(q, DependentDriver)}
     check_correlated_names(correlations, drivers, list(quantities))
-    groups, shock_groups, repairs = groups_of(correlations, drivers)
+    groups, shock_groups, repairs = groups_of(correlations, drivers, periods)
     constants = {n: _read_only(given.array) for n, given in used.items()}
     shapes = {n: given.shape for n, given in givens.items()}
     shapes |= {n: driver.shape for n, driver in drivers.items() if n not in dependent}

@@ -14,6 +14,7 @@ from kindynos.arrays import Floats
 from kindynos.inference.estimates import Estimate
 from kindynos.inference.intervals import correlations_by_blocks
 from kindynos.program.correlations import Correlation
+from kindynos.program.program import Program
 from kindynos.program.quantities import DistributionDriver, ProcessDriver
 from kindynos.results.trials import SimulatedTrials
 
@@ -32,14 +33,17 @@ def reached_correlations(run: SimulatedTrials) -> pd.DataFrame:
     """
     correlations = run.program.correlations
     names = list(dict.fromkeys(name for entry in correlations for name in entry.names))
-    shifted, bounds = _moved(run, names)
+    mixed = _mixed(correlations, run.program)
+    shifted, levels, bounds = _moved(run, names, mixed)
     reached: dict[tuple[str, frozenset[str]], Estimate] = {}
-    for kind, alike in _alike(correlations, shifted):
-        values = np.stack([_scaled(shifted[name], kind) for name in alike], axis=1)
+    alike_rows = list(_alike(correlations, shifted))
+    for kind, alike in [*alike_rows, *([("rank", levels)] if levels else [])]:
+        values = np.stack([_scaled(moves, kind) for moves in alike.values()], axis=1)
         pairs = map(frozenset, combinations(alike, 2))
         reached |= {
             (kind, pair): figure
             for pair, figure in zip(pairs, correlations_by_blocks(values, bounds), strict=True)
+            if (kind, pair) not in reached
         }
     rows = []
     for entry in correlations:
@@ -52,20 +56,37 @@ def reached_correlations(run: SimulatedTrials) -> pd.DataFrame:
 
 def _alike(
     correlations: Sequence[Correlation], shifted: Mapping[str, Floats]
-) -> Iterator[tuple[str, list[str]]]:
-    """Yield each kind of correlation with the drivers it is stated of, those with as many rows
-    together.
+) -> Iterator[tuple[str, dict[str, Floats]]]:
+    """Yield each kind of correlation with the moves of the drivers it is stated of, those with
+    as many rows together.
     """
     for kind in dict.fromkeys(entry.kind for entry in correlations):
         names = dict.fromkeys(
             name for entry in correlations if entry.kind == kind for name in entry.names
         )
         for rows in dict.fromkeys(len(shifted[name]) for name in names):
-            yield kind, [name for name in names if len(shifted[name]) == rows]
+            yield kind, {name: shifted[name] for name in names if len(shifted[name]) == rows}
 
 
-def _moved(run: SimulatedTrials, names: list[str]) -> tuple[dict[str, Floats], NDArray[np.int64]]:
-    """Return what correlations are of, ``(periods, trials)``: values, and of a process its returns.
+def _mixed(correlations: Sequence[Correlation], program: Program) -> list[str]:
+    """Return the drivers of correlations between one number per trial and one each period."""
+    rows = {name: driver.each_period for name, driver in program.drivers.items()}
+    return list(
+        dict.fromkeys(
+            name
+            for entry in correlations
+            if len({rows[name] for name in entry.names}) > 1
+            for name in entry.names
+        )
+    )
+
+
+def _moved(
+    run: SimulatedTrials, names: list[str], mixed: Sequence[str]
+) -> tuple[dict[str, Floats], dict[str, Floats], NDArray[np.int64]]:
+    """Return what correlations are of, ``(periods, trials)``: values, and of a process its returns;
+    the levels ``(1, trials)`` of the ``mixed`` ones, their means over all periods; and the ends of
+    the blocks.
 
     Jumps and regimes of two processes come together as far as the correlation of their returns
     needs; where that is not enough, less is reached than was stated.
@@ -85,16 +106,22 @@ def _moved(run: SimulatedTrials, names: list[str]) -> tuple[dict[str, Floats], N
         if name in run.kept and isinstance(program.drivers[name], DistributionDriver)
     }
     by_name: dict[str, list[Floats]] = {name: [] for name in names if name not in kept}
+    levels: dict[str, list[Floats]] = {name: [] for name in mixed if name in by_name}
     for block in range(blocks.count if by_name else 0):
         scores = program.scores(run.drawing.plan, run.seed, block, blocks.size(block), set(by_name))
         for name, parts in by_name.items():
             driver = program.drivers[name]
+            if name in levels:
+                values = np.atleast_2d(driver.values(scores))
+                levels[name].append(values.mean(axis=0, keepdims=True))
             if isinstance(driver, ProcessDriver):
                 parts.append(driver.changes(scores))
             else:  # of a driver with named parameters its score, given these
                 parts.append(np.atleast_2d(driver.values(scores)))
     drawn = {name: np.concatenate(parts, axis=-1) for name, parts in by_name.items()}
-    return kept | drawn, blocks.bounds
+    means = {name: np.concatenate(parts, axis=-1) for name, parts in levels.items()}
+    means |= {name: kept[name].mean(axis=0, keepdims=True) for name in mixed if name in kept}
+    return kept | drawn, means, blocks.bounds
 
 
 def _scaled(values: Floats, kind: str) -> Floats:

@@ -362,7 +362,8 @@ class Run(FigureTables, SimulatedTrials, Reported):
         """For each stated pair what was asked and the rank correlation that was reached, with its
         error.
 
-        For drivers with a value each period it is the average over the periods; for
+        For drivers with a value each period it is the average over the periods, with a driver of
+        one number that of their mean over the periods; for
         ``kind="linear"`` the linear correlation.
         """
         return self._reached.copy()

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.dependence.copulas import Elliptical
-from kindynos.dependence.groups import DriverGroup
+from kindynos.dependence.groups import DriverGroup, LevelGroup
 from kindynos.dependence.matrices import cholesky_factor
 from kindynos.distributions.normal_scores import normal_quantile
 from kindynos.distributions.special import ndtr
@@ -332,10 +332,11 @@ class _Linked:
 
 
 def _check_copula(group: DriverGroup) -> None:
-    if not isinstance(group.copula, Elliptical) or group.copula.df is not None or group.serial:
+    gaussian = isinstance(group.copula, Elliptical) and group.copula.df is None
+    if not gaussian or group.serial or isinstance(group, LevelGroup):
         raise RunError(
-            "shapley knows the gaussian copula without serial=, not that of "
-            f"{', '.join(group.names)}"
+            "shapley knows the gaussian copula without serial= and of drivers that are drawn "
+            f"alike, not that of {', '.join(group.names)}"
         )
 
 
