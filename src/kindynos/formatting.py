@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import datetime
 import math
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
+from types import MappingProxyType
 from typing import Any
 
 from kindynos.cells import Cell, Printed
@@ -16,6 +17,7 @@ from kindynos.literals import Kind
 SMALLEST_SHARE = 5e-7  # error of a share that is shown
 LARGEST = 1e15  # from here on a power of ten reads better than its digits
 MOST_DIGITS: ContextVar[int | None] = ContextVar("MOST_DIGITS", default=None)  # that are wanted
+TITLES: ContextVar[Mapping[str, str]] = ContextVar("TITLES", default=MappingProxyType({}))
 ROUNDING = 1e-12  # relative to a figure, below which its error is that of the arithmetic alone
 RESIDUE = 1e-15  # a figure below it, with its error, is what rounding leaves of 0
 
@@ -48,6 +50,32 @@ def digits(most: int | None) -> Iterator[None]:
         yield
     finally:
         MOST_DIGITS.reset(token)
+
+
+@contextmanager
+def titled(titles: Mapping[str, str]) -> Iterator[None]:
+    """Call quantities by their titles where people read of them.
+
+    >>> with titled({"net_value": "NPV of the gas plant"}):
+    ...     spoken("net_value"), spoken("gas_price")
+    ('NPV of the gas plant', 'gas price')
+    """
+    token = TITLES.set(titles)
+    try:
+        yield
+    finally:
+        TITLES.reset(token)
+
+
+def spoken(name: str) -> str:
+    """Return the name of a quantity as people read it: its title, or its words."""
+    return TITLES.get().get(name, name.replace("_", " "))
+
+
+def heading(name: str) -> str:
+    """Return the name of a quantity as the beginning of a title or of a sentence."""
+    words = spoken(name)
+    return f"{words[:1].upper()}{words[1:]}"
 
 
 def _coarser(value: float, step: float | None) -> float | None:

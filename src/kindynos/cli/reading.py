@@ -38,7 +38,15 @@ def read_model(
         model = _read_model(file, cells or {})
     for warning in caught:
         click.echo(str(warning.message), err=output().json)
+    use_titles(model.statement.titles)
     return changed(model, changes) if changes else model
+
+
+def use_titles(titles: Mapping[str, str]) -> None:
+    """Call quantities by their titles until the command ends."""
+    from kindynos.formatting import TITLES, titled
+
+    click.get_current_context().with_resource(titled({**TITLES.get(), **titles}))
 
 
 def _read_model(file: Path, cells: Mapping[str, Any]) -> Model:

@@ -12,7 +12,7 @@ from kindynos.cli.asking import table_options, table_spec
 from kindynos.cli.options import cell_options, model_argument, set_option, simulated
 from kindynos.cli.output import name_written, output, with_trials_output
 from kindynos.cli.progress import Bar
-from kindynos.cli.reading import read_model
+from kindynos.cli.reading import read_model, use_titles
 from kindynos.errors import KindynosError, ModelError
 
 if TYPE_CHECKING:
@@ -109,6 +109,7 @@ def run(
 
         _only_shown()
         opened = open_run(file)
+        use_titles(dict(opened.program.titles))
         return run_report(opened, table_spec(percentiles, statistics, chances, opened.outcomes))
     model = read_model(file, changes, cells)
     out, parquet = output().out, output().parquet

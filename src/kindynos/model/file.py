@@ -143,6 +143,7 @@ class _ModelReader:
             with self.mistakes.at(table=f"[[correlations]] number {position + 1}"):
                 self._correlate(model, entry)
         self._lines(model, content)
+        self._titles(model, content)
         for name, changes in content.scenarios.items():
             with self.mistakes.at(table=f"[scenarios.{name}]"):
                 model.scenario(name, **{key: _replacement(value) for key, value in changes.items()})
@@ -196,6 +197,14 @@ class _ModelReader:
         for name, check in content.checks.items():
             with self.mistakes.at(table=f"[checks] {name}"):
                 model.must_hold(name, check.formula, tolerance=check.tolerance)
+
+    def _titles(self, model: Model, content: Any) -> None:
+        """Say what people call quantities."""
+        for kind in ("given", "drivers", "lines", "outcomes"):
+            for name, entry in getattr(content, kind).items():
+                if entry.title is not None and name in model.statement.quantities:
+                    with self.mistakes.at(table=f"[{kind}.{name}]"):
+                        model.title(name, entry.title)
 
     def _cells(self, model: Model, content: Any) -> None:
         """Add what is stated of cells of the workbook that the model rests on."""
@@ -431,7 +440,7 @@ def _replacement(value: Any) -> Any:
         parameters = {
             key: stated
             for key, stated in value.items()
-            if key not in ("distribution", "process", "unit", "source")
+            if key not in ("distribution", "process", "unit", "source", "title")
         }
         return _distribution_or_process(value.get("distribution"), value.get("process"), parameters)
     return value

@@ -667,6 +667,19 @@ class Model(Inline):
         self._statement = self._statement.with_correlations(entries)
 
     @checked
+    def title(self, name: str, title: str) -> None:
+        """Say what people call a quantity: pages, tables, pictures and sentences then do too.
+
+        Formulas, options and data keep its name. Raises ModelError for a quantity that there is
+        not, and for a title of no or of more than 60 characters.
+
+        >>> model = Model("Gas plant")
+        >>> model.given(npv=1.0)
+        >>> model.title("npv", "NPV of the gas plant")
+        """
+        self._statement = self._statement.with_title(name, title)
+
+    @checked
     def scenario(self, name: str, /, **replacements: Any) -> None:
         """Declare a named set of replacements for given figures and drivers, as ``replace`` takes
         them; see ``compare``.

@@ -12,6 +12,9 @@ from kindynos.errors import FileError, KindynosError
 from kindynos.validate import shown
 
 UNIT: Any = Field(None, description="What it is counted in.", examples=["EUR", "% a year"])
+TITLE: Any = Field(
+    None, description="What people call it, on pages and in sentences.", examples=["Average fare"]
+)
 SOURCE: Any = Field(None, description="Where the figure comes from.", examples=["board decision"])
 # what a bare value states
 BARE = {"given": "value", "lines": "formula", "outcomes": "formula", "checks": "formula"}
@@ -50,6 +53,7 @@ class GivenTable(_Table):
     cell: str | None = Field(
         None, description="Its cell, range or name in the workbook.", examples=["Inputs!B4"]
     )
+    title: str | None = TITLE
     unit: str | None = UNIT
     source: str | None = SOURCE
     convert: bool = Field(
@@ -92,6 +96,7 @@ class DriverTable(BaseModel):
     base: Any = Field(
         None, description="Its value in the base case; without: its mean (discrete: its median)."
     )
+    title: str | None = TITLE
     unit: str | None = UNIT
     source: str | None = SOURCE
     serial: Any = Field(
@@ -181,6 +186,7 @@ class LineTable(_Table):
         None, description="How it is calculated.", examples=["fare * seats * load"]
     )
     cell: str | None = Field(None, description="The cell or range of the workbook that has it.")
+    title: str | None = TITLE
     unit: str | None = UNIT
 
     @model_validator(mode="after")

@@ -55,7 +55,9 @@ def to_toml(statement: Statement) -> str:
                 f"line {quantity.name!r} is a Python function, which a model file cannot hold"
             )
     quantities = list(statement.quantities.values())
-    tables = _tables(statement.name, statement.timeline, quantities, statement.correlations)
+    tables = _tables(
+        statement.name, statement.timeline, quantities, statement.correlations, statement.titles
+    )
     calculation = next(
         (q.calculation for q in quantities if isinstance(q, Line) and q.calculation is not None),
         None,
@@ -99,7 +101,8 @@ def stated(program: Program) -> str:
     lines = list(program.lines.values())
     kept = lines if all(is_stated(line) for line in lines) else []
     quantities: list[Quantity] = [*program.givens.values(), *program.drivers.values(), *kept]
-    return _text(_tables(program.name, program.timeline, quantities, program.correlations))
+    stated = (program.name, program.timeline, quantities, program.correlations)
+    return _text(_tables(*stated, dict(program.titles)))
 
 
 def _text(tables: Mapping[str, Any]) -> str:
@@ -132,6 +135,7 @@ def _tables(
     timeline: Timeline,
     quantities: Sequence[Quantity],
     correlations: Sequence[Correlation],
+    titles: Mapping[str, str],
 ) -> Table:
     """Return the tables of a model file, in the order in which it is read."""
     head: Table = {"name": name}
@@ -162,6 +166,9 @@ def _tables(
         "checks": {q.name: {"formula": q.formula} for q in lines if q.check},
         "correlations": [_correlation(entry) for entry in correlations],
     }
+    for kind in ("given", "drivers", "lines", "outcomes"):
+        for name in titles.keys() & tables[kind].keys():
+            tables[kind][name] |= {"title": titles[name]}
     return {key: table for key, table in tables.items() if table}
 
 

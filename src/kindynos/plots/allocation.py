@@ -9,7 +9,7 @@ import numpy as np
 from matplotlib.axes import Axes
 
 from kindynos.arrays import Floats
-from kindynos.formatting import number
+from kindynos.formatting import number, spoken
 from kindynos.markets.allocation.allocation import Allocation
 from kindynos.markets.allocation.before_after import BeforeAfter
 from kindynos.markets.allocation.frontier import Frontier
@@ -59,7 +59,7 @@ def frontier(
     places = np.array([(losses.value(curve.risk, w), losses.mean(w)) for w in singles])
     ax.plot(*(100 * places.T), "o", color=MIDDLE, mec=INK, ms=7, ls="none", label="single holdings")
     for name, (x, y) in zip(source.names, 100 * places, strict=True):
-        ax.annotate(name.replace("_", " "), (x, y), (8, 6), textcoords="offset points", fontsize=10)
+        ax.annotate(spoken(name), (x, y), (8, 6), textcoords="offset points", fontsize=10)
     if source.today is not None:
         _mark(ax, curve, source.today, "D", "today's weights", color="white", ms=9)
     if selected is not None:
@@ -110,7 +110,7 @@ def frontier_weights(curve: Frontier, ax: Axes = NEW) -> None:
             100 * table["mean"],
             below,
             top,
-            label=name.replace("_", " "),
+            label=spoken(name),
             ec="white",
             lw=0.6,
             color=(LIGHT, MIDDLE, DARK, "#f0c79a", ACCENT, "#8a8a8a")[position % 6],
@@ -129,7 +129,7 @@ def frontier_weights(curve: Frontier, ax: Axes = NEW) -> None:
 def best_weights(allocation: Allocation, ax: Axes = NEW) -> None:
     """Draw the best weights beside today's, with each holding's share of the variance."""
     table = allocation.contributions()
-    names = [str(name).replace("_", " ") for name in table.index]
+    names = [spoken(str(name)) for name in table.index]
     kinds = [
         ("weight, today", LIGHT, ""),
         ("weight, best", DARK, ""),
@@ -182,13 +182,9 @@ def before_after(compared: BeforeAfter, what: str = "profit", ax: Axes = NEW) ->
         )
         ax.axvline(0, color=INK, lw=0.8)
     ax.set_ylim(0, top)
-    ax.set_xlabel(
-        f"{what.replace('_', ' ')} over {compared.span} ({term.strip()})"
-        if term
-        else what.replace("_", " ")
-    )
+    ax.set_xlabel(f"{spoken(what)} over {compared.span} ({term.strip()})" if term else spoken(what))
     ax.set_ylabel("share of trials in each bar, per cent")
-    name = what.replace("_", " ")
+    name = spoken(what)
     ax.set_title(
         f"Before and after: {name} over {compared.span}, {one.size:,} draws, the same for both"
     )
@@ -214,7 +210,7 @@ def resampled_weights(resampled: Resampled, ax: Axes = NEW) -> None:
     )
     ax.plot(table["average"], y, "D", color="white", mec=INK, ms=8, label="their average")
     ax.plot(table["weight"], y, "*", color=ACCENT, mec=INK, ms=15, label="best for this history")
-    ax.set_yticks(y, [str(name).replace("_", " ") for name in table.index])
+    ax.set_yticks(y, [spoken(str(name)) for name in table.index])
     ax.invert_yaxis()
     ax.set_xlabel("weight, per cent")
     ax.set_title(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from matplotlib.axes import Axes
 
+from kindynos.formatting import spoken
 from kindynos.plots.style import ACCENT, DARK, INK, MIDDLE, NEW, picture, scale_of, scaled_ticks
 from kindynos.studies.bridge import Bridge
 
@@ -39,7 +40,7 @@ def bridge(bridged: Bridge, ax: Axes = NEW) -> None:
         place += part
     ax.barh(len(steps) + 1, float(bridged.after), color=MIDDLE, height=0.6)
 
-    labels = ["before", *(name.replace("_", " ") for name, _, _ in steps), "after"]
+    labels = ["before", *(spoken(name) for name, _, _ in steps), "after"]
     ax.set_yticks(range(len(labels)), labels)
     ax.invert_yaxis()
     ax.axvline(0, color=INK, linewidth=0.6)
@@ -47,5 +48,5 @@ def bridge(bridged: Bridge, ax: Axes = NEW) -> None:
     ax.set_xlim(low - (0.03 * (high - low) if low < 0 else 0), high + 0.03 * (high - low))
     scaled_ticks(ax.xaxis, factor)
     inside = "%" if bridged.kind == "share" else f"{label}{bridged.unit or ''}".strip()
-    ax.set_xlabel(f"{bridged.statistic} of {bridged.outcome.replace('_', ' ')} ({inside or '1'})")
+    ax.set_xlabel(f"{bridged.statistic} of {spoken(bridged.outcome)} ({inside or '1'})")
     ax.set_title("Change by change, with 95 % errors; thin lines: from made first to made last")

@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from numpy.typing import NDArray
 
-from kindynos.formatting import per_cent
+from kindynos.formatting import heading, per_cent
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -85,10 +85,7 @@ def comparison(
         if kind == "boxes"
         else f"{kind} curves"
     )
-    ax.set_title(
-        f"{outcome.replace('_', ' ').capitalize()} by scenario, {first.size:,} trials each: {what}",
-        pad=18,
-    )
+    ax.set_title(f"{heading(outcome)} by scenario, {first.size:,} trials each: {what}", pad=18)
 
 
 def _finite_ends(values: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -6,6 +6,7 @@ from typing import Any
 
 from matplotlib.axes import Axes
 
+from kindynos.formatting import spoken
 from kindynos.plots.style import (
     DARK,
     INK,
@@ -50,12 +51,12 @@ def convergence(
     scaled_ticks(ax.yaxis, factor)
     description = " ".join(
         [
-            statistic.replace("_", " "),
+            spoken(statistic),
             *map(str, arguments),
             *(f"{key} {value}" for key, value in options.items()),
         ]
     )
     ax.set_xlabel("trials")
     ax.set_ylabel(quantity_label(f"{description} of {name}", unit, label))
-    ax.set_title(f"Were these enough trials? {description} of {name.replace('_', ' ')}")
+    ax.set_title(f"Were these enough trials? {description} of {spoken(name)}")
     ax.legend()

@@ -10,7 +10,7 @@ from matplotlib.axes import Axes
 
 from kindynos.arrays import Floats
 from kindynos.errors import KindynosError
-from kindynos.formatting import number, shares
+from kindynos.formatting import number, shares, spoken
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -72,9 +72,7 @@ def distribution(
     ax.set_ylabel("share of trials in each bar")
     left_out = result.size - len(values)
     missing = f"; {left_out:,} without a value left out" if left_out else ""
-    ax.set_title(
-        f"How {result.name.replace('_', ' ')} may turn out: {result.size:,} trials{missing}", pad=30
-    )
+    ax.set_title(f"How {spoken(result.name)} may turn out: {result.size:,} trials{missing}", pad=30)
     if ax.get_legend_handles_labels()[0]:
         ax.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, borderaxespad=0.2)
 

@@ -6,6 +6,7 @@ from typing import Any
 
 from matplotlib.axes import Axes
 
+from kindynos.formatting import spoken
 from kindynos.plots.style import DARK, LIGHT, MIDDLE, NEW, picture, scale_of, scaled_ticks
 from kindynos.studies.frontier import ModelFrontier
 
@@ -33,7 +34,7 @@ def efficient_decisions(frontier: ModelFrontier, ax: Axes = NEW) -> None:
     for row in table.to_dict("records"):
         height = (row[up] - limits[1][0]) / (limits[1][1] - limits[1][0])
         if last is None or abs(height - last) >= APART:
-            words = [f"{name.replace('_', ' ')} {row[name]:.4g}" for name in frontier.decisions]
+            words = [f"{spoken(name)} {row[name]:.4g}" for name in frontier.decisions]
             ax.annotate(
                 f"  {', '.join(words)}", (row[across], row[up]), fontsize=9, va="bottom",
                 bbox={"fc": "white", "ec": "none", "alpha": 0.7, "pad": 0.5},
@@ -47,7 +48,7 @@ def efficient_decisions(frontier: ModelFrontier, ax: Axes = NEW) -> None:
         factor, label = (0.01, "") if unit == "%" else scale_of(shown, unit)
         scaled_ticks(axis, factor)
         inside = f"{label}{unit or ''}".strip()
-        axis.set_label_text(f"{name.replace('_', ' ')}{f' ({inside})' if inside else ''}")
+        axis.set_label_text(f"{spoken(name)}{f' ({inside})' if inside else ''}")
     ax.set_title("Efficient decisions: no other is better in one figure and as good in the other")
     ax.legend(loc="best")
 

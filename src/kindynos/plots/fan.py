@@ -6,6 +6,7 @@ import numpy as np
 from matplotlib.axes import Axes
 
 from kindynos.errors import KindynosError
+from kindynos.formatting import heading
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -56,7 +57,7 @@ def fan(result: Result | RowResult, ax: Axes = NEW) -> None:
     ax.set_ylabel(quantity_label(result.name, result.unit, label))
     ax.set_xlabel("period")
     lacking = f", {result.n_failed:,} of them without a value" if result.n_failed else ""
-    name = result.name.replace("_", " ").capitalize()
+    name = heading(result.name)
     ax.set_title(f"{name} over the periods: {result.size:,} trials{lacking}")
     ax.legend(ncols=3, loc="upper left")
     ax.margins(y=0.18)

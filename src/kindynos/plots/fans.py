@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.figure import Figure
 
+from kindynos.formatting import heading
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -54,5 +55,5 @@ def fans(compared: Comparison, outcome: str, figure: Figure = NEW) -> None:
     for ax in panels[::across]:
         ax.set_ylabel(quantity_label(first.name, first.unit, label))
     panels[0].legend()
-    name = outcome.replace("_", " ").capitalize()
+    name = heading(outcome)
     figure.suptitle(f"{name} over the periods, by scenario", x=0.01, ha="left")

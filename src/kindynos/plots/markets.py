@@ -11,7 +11,7 @@ from matplotlib.colors import LinearSegmentedColormap
 
 from kindynos.arrays import Floats
 from kindynos.finance.drawdowns import max_drawdown
-from kindynos.formatting import number, p_value
+from kindynos.formatting import number, p_value, spoken
 from kindynos.literals import CovarianceMethod
 from kindynos.markets.backtesting import Backtest
 from kindynos.markets.portfolio import Portfolio
@@ -41,14 +41,7 @@ def prices_rebased(prices: Prices, ax: Axes = NEW) -> None:
     frame = prices.frame / prices.frame.iloc[0] * 100
     for position, name in enumerate(frame.columns):
         stroke, colour = STROKES[position % len(STROKES)], COLOURS[position % len(COLOURS)]
-        ax.plot(
-            frame.index,
-            frame[name],
-            color=colour,
-            ls=stroke,
-            lw=1.6,
-            label=str(name).replace("_", " "),
-        )
+        ax.plot(frame.index, frame[name], color=colour, ls=stroke, lw=1.6, label=spoken(str(name)))
     ax.axhline(100, color=INK, lw=0.8)
     ax.set_ylabel("price, 100 on the first date")
     ax.set_title(
@@ -74,7 +67,7 @@ def returns_through_time(returns: Returns, ax: Axes = NEW) -> None:
         ax.axhline(-position * spacing, color=INK, lw=0.5)
     ax.set_yticks(
         [-position * spacing for position in range(frame.shape[1])],
-        [str(name).replace("_", " ") for name in frame.columns],
+        [spoken(str(name)) for name in frame.columns],
     )
     ax.set_title(
         f"{returns.kind.capitalize()} returns each {returns.every}; bands are {spacing:.0f} % apart"
@@ -85,7 +78,7 @@ def returns_through_time(returns: Returns, ax: Axes = NEW) -> None:
 def correlation_map(returns: Returns, method: CovarianceMethod = "sample", ax: Axes = NEW) -> None:
     """Draw the correlation of returns as a map, with its figures."""
     matrix = returns.correlation(method)
-    names = [str(name).replace("_", " ") for name in matrix.columns]
+    names = [spoken(str(name)) for name in matrix.columns]
     ax.imshow(matrix, cmap=SIGNED, vmin=-1, vmax=1)
     for (row, column), value in np.ndenumerate(matrix.to_numpy()):
         ax.text(
@@ -107,7 +100,7 @@ def allocation(portfolio: Portfolio, ax: Axes = NEW) -> None:
     base, label = portfolio.base
     weights = (portfolio.values / base).sort_values()
     ax.barh(
-        [str(name).replace("_", " ") for name in weights.index],
+        [spoken(str(name)) for name in weights.index],
         100 * weights,
         color=[DARK if w < 0 else MIDDLE for w in weights],
     )
@@ -133,7 +126,7 @@ def portfolio_value(portfolio: Portfolio, ax: Axes = NEW) -> None:
         SIGNED(0.45 + 0.55 * (position + 1) / worth.shape[1]) for position in range(worth.shape[1])
     ]
     names = [
-        f"{str(name).replace('_', ' ')}, {100 * weight:.1f} % today"
+        f"{spoken(str(name))}, {100 * weight:.1f} % today"
         for name, weight in portfolio.weights.items()
     ]
     ax.stackplot(worth.index, worth.to_numpy().T, labels=names, colors=shades, ec="white", lw=0.4)
@@ -216,8 +209,8 @@ def paths_fan(
             ax.axhline(level, color=ACCENT, lw=1.4, ls="--", label=f"{label} {level:g}?")
     ax.set_xlim(places[0], places[-1])
     ax.set_xlabel("period")
-    ax.set_ylabel(name.replace("_", " "))
-    ax.set_title(f"Where {name.replace('_', ' ')} may go: {paths.shape[1]:,} simulated paths")
+    ax.set_ylabel(spoken(name))
+    ax.set_title(f"Where {spoken(name)} may go: {paths.shape[1]:,} simulated paths")
     ax.legend(ncols=3, loc="upper left")
     ax.margins(y=0.15)
 

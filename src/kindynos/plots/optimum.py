@@ -7,7 +7,7 @@ from typing import Any
 import pandas as pd
 from matplotlib.axes import Axes
 
-from kindynos.formatting import number, per_cent
+from kindynos.formatting import number, per_cent, spoken
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -49,22 +49,19 @@ def optimum(optimized: Optimum, ax: Axes = NEW) -> None:
 def _title(optimum: Optimum) -> str:
     aim = "Highest" if optimum.maximize else "Least"
     best = ", ".join(
-        f"{name.replace('_', ' ')} {number(float(f'{float(v):.5g}'))}"
+        f"{spoken(name)} {number(float(f'{float(v):.5g}'))}"
         for name, v in optimum.decisions.items()
     )
-    binding = [
-        constraint.label.replace("_", " ") for constraint, _, _, binds in optimum.limits if binds
-    ]
+    binding = [spoken(constraint.label) for constraint, _, _, binds in optimum.limits if binds]
     limit = f"\nbinding: {'; '.join(binding)}" if binding else ""
     return (
-        f"{aim} {optimum.what.replace('_', ' ')}, at {best}; {len(optimum.evaluations)} points "
-        f"tried{limit}"
+        f"{aim} {spoken(optimum.what)}, at {best}; {len(optimum.evaluations)} points tried{limit}"
     )
 
 
 def _scale(optimum: Optimum, frame: pd.DataFrame) -> tuple[float, str]:
     """Return by what the objective is divided, and its label."""
-    what = optimum.what.replace("_", " ")
+    what = spoken(optimum.what)
     if optimum.unit is None and optimum.what.startswith("chance"):
         return 0.01, f"{what}, per cent"
     factor, label = scale_of(frame[optimum.what].to_numpy(), optimum.unit)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.axes import Axes
 
+from kindynos.formatting import spoken
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -42,5 +43,5 @@ def policy(solved: Policy, ax: Axes = NEW) -> None:
     scaled_ticks(ax.xaxis, factor)
     ax.set_xlabel(quantity_label(solved.outcome, solved.unit, label))
     ax.set_ylabel("share of trials that end at or below the value")
-    ax.set_title(f"What choosing later makes of {solved.outcome.replace('_', ' ')}")
+    ax.set_title(f"What choosing later makes of {spoken(solved.outcome)}")
     ax.legend(loc="lower right")

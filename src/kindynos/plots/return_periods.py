@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from matplotlib.axes import Axes
 
+from kindynos.formatting import spoken
 from kindynos.plots.style import DARK, LIGHT, NEW, picture, quantity_label, scale_of, scaled_ticks
 from kindynos.results.result import RETURN_PERIODS, Result
 
@@ -23,5 +24,5 @@ def return_periods(result: Result, ax: Axes = NEW) -> None:
     scaled_ticks(ax.yaxis, factor)
     ax.set_xlabel("once in N trials")
     ax.set_ylabel(quantity_label(result.name, result.unit, label))
-    ax.set_title(f"How bad, and how often: {result.name.replace('_', ' ')}")
+    ax.set_title(f"How bad, and how often: {spoken(result.name)}")
     ax.legend(loc="best")

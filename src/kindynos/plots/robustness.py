@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from matplotlib.axes import Axes
 
+from kindynos.formatting import spoken
 from kindynos.plots.style import ACCENT, DARK, INK, NEW, picture, scale_of, scaled_ticks
 from kindynos.studies.robustness import Robustness
 
@@ -27,11 +28,11 @@ def robustness(departed: Robustness, figure: str | None = None, ax: Axes = NEW) 
             height=0.6, error_kw={"ecolor": INK, "capsize": 3},
         )  # fmt: skip
     ax.axvline(stated, color=INK, linewidth=1)
-    ax.set_yticks(range(len(rows)), [str(key).replace("_", " ") for key in rows.index])
+    ax.set_yticks(range(len(rows)), [spoken(str(key)) for key in rows.index])
     ax.invert_yaxis()
     scaled_ticks(ax.xaxis, factor)
     inside = "%" if chance else f"{label}{departed.unit or ''}".strip()
-    outcome, words = departed.outcome.replace("_", " "), name.replace("percentile ", "P")
+    outcome, words = spoken(departed.outcome), name.replace("percentile ", "P")
     what = f"chance of {outcome} {words.partition(' ')[2]}" if chance else f"{words} of {outcome}"
-    ax.set_xlabel(f"{what.replace('_', ' ')} ({inside or '1'})")
+    ax.set_xlabel(f"{spoken(what)} ({inside or '1'})")
     ax.set_title(f"What the assumptions behind {outcome} are worth, from as stated; hatched: worse")

@@ -9,7 +9,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.gridspec import GridSpec
 
-from kindynos.formatting import per_cent, shares
+from kindynos.formatting import per_cent, shares, spoken
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -94,7 +94,7 @@ def scatter_of(joint_distribution: JointDistribution, figure: Figure = NEW) -> N
 
 
 def _plain(name: str) -> str:
-    return name.replace("_", " ")
+    return spoken(name)
 
 
 def _named(ax: Axes, x: Result, y: Result) -> None:

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 from matplotlib.axes import Axes
 
-from kindynos.formatting import number, per_cent, shares
+from kindynos.formatting import number, per_cent, shares, spoken
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -50,11 +50,11 @@ def sensitivity(
     left = len(frame) - MOST
     more = f" ({left} weaker ones left out)" if left > 0 else ""
     pad = 30 if method == "tail" else 6  # its legend is above the picture
-    ax.set_title(TITLES[method].format(outcome.replace("_", " ")) + more, pad=pad)
+    ax.set_title(TITLES[method].format(spoken(outcome)) + more, pad=pad)
 
 
 def _names(frame: pd.DataFrame) -> list[str]:
-    return [str(name).replace("_", " ") for name in frame.index]
+    return [spoken(str(name)) for name in frame.index]
 
 
 def _bars(

@@ -20,7 +20,7 @@ from kindynos import literals
 from kindynos.arrays import Floats
 from kindynos.atomic import replacing
 from kindynos.errors import KindynosError, ParameterError
-from kindynos.formatting import is_per_cent, number
+from kindynos.formatting import is_per_cent, number, spoken
 from kindynos.validate import array_of, checked, invalid_argument, path_of
 
 Arguments = ParamSpec("Arguments")
@@ -202,7 +202,7 @@ def scale_of(values: Any, unit: str | None = None) -> tuple[float, str]:
 def quantity_label(name: str, unit: str | None, label: str) -> str:
     """Return an axis label: ``net value (million EUR)``."""
     inside = f"{label}{unit or ''}".strip()
-    return name.replace("_", " ") + (f" ({inside})" if inside else "")
+    return spoken(name) + (f" ({inside})" if inside else "")
 
 
 def scaled_ticks(axis: Any, factor: float) -> None:

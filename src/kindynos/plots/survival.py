@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.axes import Axes
 
+from kindynos.formatting import spoken
 from kindynos.plots.style import DARK, LIGHT, NEW, picture
 from kindynos.results.run import Run
 
@@ -32,6 +33,6 @@ def survival(run: Run, name: str, ax: Axes = NEW) -> None:
     ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
     ax.set_ylabel("share of trials")
     ax.set_xlabel("after period")
-    words = name.replace("_", " ")
+    words = spoken(name)
     ax.set_title(f"Trials in which {words} has not come yet: {run.size:,} trials")
     ax.legend(loc="lower left")

@@ -16,7 +16,7 @@ from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.patches import Rectangle
 from numpy.typing import NDArray
 
-from kindynos.formatting import number, per_cent, times_shown, with_error
+from kindynos.formatting import heading, number, per_cent, spoken, times_shown, with_error
 from kindynos.inference.estimates import Estimate
 from kindynos.plots.style import (
     ACCENT,
@@ -111,8 +111,8 @@ def sweep(
 
 
 def _title(swept: Sweep, name: str, wording: Wording) -> str:
-    over = " and ".join(wording.labels.get(n, n).replace("_", " ") for n in swept.inputs)
-    return f"{name.replace('_', ' ').capitalize()} ({swept.statistic}) over {over}"
+    over = " and ".join(spoken(wording.labels.get(n, n)) for n in swept.inputs)
+    return f"{heading(name)} ({swept.statistic}) over {over}"
 
 
 def _line(ax: Axes, swept: Sweep, name: str, wording: Wording) -> None:
@@ -285,7 +285,7 @@ def goal(solved: Goal, ax: Axes = NEW) -> None:
     side, label = scale_of(frame["value"].to_numpy(), solved.unit)
     scaled_ticks(ax.xaxis, side)
     ax.set_xlabel(quantity_label(solved.name.replace(".", " "), solved.unit, label))
-    what = solved.what.replace("_", " ")
+    what = spoken(solved.what)
     if chance:
         ax.yaxis.set_major_formatter(lambda share, _: f"{100 * share:.0f} %")
         ax.set_ylabel(what)
@@ -293,7 +293,5 @@ def goal(solved: Goal, ax: Axes = NEW) -> None:
         factor, label = scale_of(np.append(y, solved.goal), solved.outcome_unit)
         scaled_ticks(ax.yaxis, factor)
         ax.set_ylabel(quantity_label(what, solved.outcome_unit, label))
-    ax.set_title(
-        f"Which {solved.name.replace('_', ' ').replace('.', ' ')} makes the {what} {description}"
-    )
+    ax.set_title(f"Which {spoken(solved.name).replace('.', ' ')} makes the {what} {description}")
     ax.legend()

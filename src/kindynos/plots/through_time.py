@@ -9,6 +9,7 @@ import pandas as pd
 from matplotlib.axes import Axes
 
 from kindynos.finance.drawdowns import drawdown
+from kindynos.formatting import spoken
 from kindynos.plots.style import ACCENT, DARK, INK, LIGHT, NEW, picture, scale_of, scaled_ticks
 
 
@@ -53,7 +54,7 @@ def rolling_correlation(series: pd.Series, ax: Axes = NEW) -> None:
     ax.set_ylim(-1, 1)
     ax.set_ylabel("correlation of returns")
     over = f" over {window} returns" if window else ""
-    ax.set_title(f"{str(series.name).replace('_', ' ')}: correlation{over}, by the last of them")
+    ax.set_title(f"{spoken(str(series.name))}: correlation{over}, by the last of them")
 
 
 @picture

@@ -77,6 +77,7 @@ class Program:
     yearly: frozenset[str] = frozenset()  # rates a year that lines use as rates of a period
     events_a_trial: float = 0.0  # about how many events a trial has that are held at a time
     recorded: bool = False  # whether its lines were read from a saved run without their functions
+    titles: tuple[tuple[str, str], ...] = ()  # what people call quantities, by name
 
     @property
     def periods(self) -> int:

@@ -38,6 +38,7 @@ from kindynos.program.timeline import Timeline
 from kindynos.validate import checked, shown, words
 
 MOST_QUANTITIES = 3_000
+LONGEST_TITLE = 60  # characters
 PERIODS = "periods"  # what stands for their number among replacements
 WORDS = {Given: "given figure", Driver: "driver", Line: "line"}
 
@@ -54,6 +55,7 @@ class Statement:
     correlations: tuple[Correlation, ...] = ()
     scenarios: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     choices: Mapping[str, PlannedChoice] = field(default_factory=dict)
+    titles: Mapping[str, str] = field(default_factory=dict)  # what people call quantities
 
     @checked
     def __post_init__(self) -> None:
@@ -65,14 +67,16 @@ class Statement:
     def of_program(cls, program: Program) -> Statement:
         """Return what a compiled model states: its quantities and correlations."""
         quantities: dict[str, Quantity] = {**program.givens, **program.drivers, **program.lines}
-        return cls(program.name, program.timeline, quantities, program.correlations)
+        stated = (program.name, program.timeline, quantities, program.correlations)
+        return cls(*stated, titles=dict(program.titles))
 
     @cached_property
     def program(self) -> Program:
         """The model made ready to run; raises ModelError or FormulaError for what cannot be
         evaluated.
         """
-        return compile_model(self.name, self.timeline, self.quantities, self.correlations)
+        program = compile_model(self.name, self.timeline, self.quantities, self.correlations)
+        return replace(program, titles=tuple(self.titles.items()))
 
     def __getstate__(self) -> dict[str, Any]:
         return {k: value for k, value in self.__dict__.items() if k not in ("program", "by_pair")}
@@ -103,6 +107,19 @@ class Statement:
         if len(self.quantities) >= MOST_QUANTITIES:
             raise ModelError(f"a model may have {MOST_QUANTITIES:,} quantities", name=quantity.name)
         return replace(self, quantities={**self.quantities, quantity.name: quantity})
+
+    def with_title(self, name: str, title: str) -> Statement:
+        """Return the statement with what people call a quantity; raises ModelError for one that
+        there is not, and for a title that is no text.
+        """
+        if name not in self.quantities:
+            raise ModelError(f"no quantity {name!r:.40}", unknown=name, known=self.quantities)
+        words("title", title)
+        if not title.strip() or len(title) > LONGEST_TITLE:
+            raise ModelError(
+                f"the title of {name!r} must have 1 to {LONGEST_TITLE} characters, not {len(title)}"
+            )
+        return replace(self, titles={**self.titles, name: title.strip()})
 
     def with_correlations(self, entries: Sequence[Correlation]) -> Statement:
         """Return the statement with more correlations; raises ModelError for drivers that have

@@ -10,7 +10,7 @@ import pandas as pd
 from rich.console import Group
 from rich.text import Text
 
-from kindynos.formatting import number, per_cent, share_decimals, short, step_of
+from kindynos.formatting import number, per_cent, share_decimals, short, spoken, step_of
 from kindynos.markets.allocation.allocation import Allocation
 from kindynos.markets.allocation.before_after import BeforeAfter
 from kindynos.markets.allocation.frontier import Frontier
@@ -166,7 +166,7 @@ def _figures(allocation: Allocation) -> FigureTable:
 
 def _binding(allocation: Allocation) -> FigureTable:
     aim, yearly = allocation.request.aim, allocation.request.source.per_year
-    unit = str(aim.maximize or aim.minimize).replace("_", " ")
+    unit = spoken(str(aim.maximize or aim.minimize))
     by_year = yearly is not None and unit == "mean"
     table = table_of(
         f"What holds the weights back: the {unit}{' a year' if by_year else ''} would be better "
@@ -187,16 +187,14 @@ def _binding(allocation: Allocation) -> FigureTable:
             else short(gain)
         )
         wider = "1 % of itself" if row["kind"] == "limit" else "0.01"
-        table.add_row(
-            row["kind"], str(row["name"]).replace("_", " "), f"{row['value']:g}", shown, wider
-        )
+        table.add_row(row["kind"], spoken(str(row["name"])), f"{row['value']:g}", shown, wider)
     return table
 
 
 def _frontier(curve: Frontier) -> FigureTable:
     table = curve.table()
     names = curve.request.source.names
-    replaced = curve.risk.replace("_", " ")
+    replaced = spoken(curve.risk)
     exact = "its corners" if curve.risk == "sd" and len(table) != curve.points else "points of it"
     shown = table_of(
         f"The frontier of mean and {replaced}, each {curve.request.source.period}: {exact}",
@@ -307,7 +305,7 @@ def _notes(
     for name, limit in allocation.request.aim.limits.items():
         if name not in met:
             said.append(
-                f"The limit {name.replace('_', ' ')} {limit:g} does not bind; it is for one "
+                f"The limit {spoken(name)} {limit:g} does not bind; it is for one "
                 f"{period}, as all figures are."
             )
     if (
@@ -365,7 +363,7 @@ FLATTERED = (
 def frontier(curve: Frontier) -> Report:
     """Return a frontier: its points with their weights."""
     table = curve.table()
-    risk = curve.risk.replace("_", " ")
+    risk = spoken(curve.risk)
     ends = [per_cent(float(table["mean"].iloc[position]), 3) for position in (0, -1)]
     said = f"The frontier goes from a mean of {ends[0]} to {ends[1]}, by the {risk}."
     return Report.of(

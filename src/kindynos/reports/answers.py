@@ -17,6 +17,7 @@ from rich.text import Text
 from kindynos.errors import KindynosError, RunError
 from kindynos.formatting import (
     brief,
+    heading,
     in_unit,
     is_time,
     number,
@@ -24,6 +25,7 @@ from kindynos.formatting import (
     point_in_time,
     share_in_words,
     shown,
+    spoken,
     step_of,
     threshold,
 )
@@ -129,7 +131,7 @@ def _(compared: Comparison) -> list[str]:
     sentences = best_sentence(compared, name)
     if differ and len(compared.scenarios) > 2:
         listed = ", ".join(differ[:MOST_SCENARIOS]) + ("," if len(differ) > 1 else "")
-        sentences.append(f"{_upper(name)} is on average {listed} than with {first!r}.")
+        sentences.append(f"{heading(name)} is on average {listed} than with {first!r}.")
     if alike and differ:
         named = _listed([repr(scenario) for scenario in alike[:6]])
         sentences.append(f"On average {named} cannot be told apart from {first!r}.")
@@ -143,7 +145,7 @@ def _never_by_scenario(results: Mapping[str, Any], name: str, awaited: bool) -> 
         for scenario, result in list(results.items())[:MOST_SCENARIOS]
     ]
     verb = "never comes" if awaited else "is infinite"
-    return [f"{_upper(name)} {verb} with a chance of {_listed(listed)}."]
+    return [f"{heading(name)} {verb} with a chance of {_listed(listed)}."]
 
 
 def best_sentence(compared: Comparison, name: str) -> list[str]:
@@ -168,14 +170,14 @@ def best_sentence(compared: Comparison, name: str) -> list[str]:
     if not best.certain:
         doubt = f" (95 % interval {ends})" if error > 0 else ""
         return [
-            f"Which is best on average cannot be told: {name.replace('_', ' ')} differs by {size}"
+            f"Which is best on average cannot be told: {spoken(name)} differs by {size}"
             f"{doubt} between {best.scenario!r} and {best.next_best!r}."
         ]
     way = "lower" if result.better == "low" else "higher"
     doubt = f" (95 % interval {ends})" if error > NOTABLE * best.ahead else ""
     which = "any two trials" if not best.paired else "the trials"
     share = f", and {way} in {per_cent(best.better_in)} of {which}"
-    named = name.replace("_", " ")
+    named = spoken(name)
     return [
         f"Best on average is {best.scenario!r}: {named} is {size}{doubt} {way} than "
         f"with {best.next_best!r}{'' if math.isnan(best.better_in) else share}."
@@ -190,7 +192,7 @@ def _(swept: Sweep) -> list[str]:
         table: Any = swept.table().dropna(subset=[name])
         if len(table) >= 2 and np.isinf(table[name]).all():
             sentences.append(
-                f"{_upper(name)} ({swept.statistic.partition(',')[0]}) is infinite at each point; "
+                f"{heading(name)} ({swept.statistic.partition(',')[0]}) is infinite at each point; "
                 "a chance, such as --statistic 'chance below 12', or a percentile can be compared."
             )
         if len(table) < 2 or table[name].nunique() < 2:
@@ -198,7 +200,7 @@ def _(swept: Sweep) -> list[str]:
         highest, lowest = (
             table.loc[position] for position in (table[name].idxmax(), table[name].idxmin())
         )
-        subject = f"{_upper(name)} ({swept.statistic.partition(',')[0]})"
+        subject = f"{heading(name)} ({swept.statistic.partition(',')[0]})"
         behind = swept.behind(name)
         alike = behind[~behind["told apart"]].drop(index=swept.best(name).name)
         if len(alike) == len(table) - 1:
@@ -227,10 +229,7 @@ def _at_point(swept: Sweep, name: str, row: Any) -> str:
 
 def _where(swept: Sweep, row: Any) -> list[str]:
     """Return the inputs of a point in words."""
-    return [
-        f"{at.replace('_', ' ')} {amount(Estimate(row[at]), swept.units.get(at))}"
-        for at in swept.inputs
-    ]
+    return [f"{spoken(at)} {amount(Estimate(row[at]), swept.units.get(at))}" for at in swept.inputs]
 
 
 @answer.register
@@ -240,7 +239,7 @@ def _(optimum: Optimum) -> list[str]:
     """
     units = optimum.units or {}
     where = [
-        f"{name.replace('_', ' ')} {amount(value, units.get(name))}"
+        f"{spoken(name)} {amount(value, units.get(name))}"
         for name, value in optimum.decisions.items()
     ]
     is_chance = kind_of(optimum.what) == "share"
@@ -268,7 +267,7 @@ def _surely_kept(optimum: Optimum, is_chance: bool) -> list[str]:
     units = optimum.units or {}
     where = _listed(
         [
-            f"{name.replace('_', ' ')} {amount(Estimate(value), units.get(name))}"
+            f"{spoken(name)} {amount(Estimate(value), units.get(name))}"
             for name, value in inside.decisions.items()
         ]
     )
@@ -299,20 +298,20 @@ def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) ->
         gap = solution.lead(best, second)
         if float(gap) > 0 and is_claimed(float(gap), gap.error):
             size = amount(gap, unit)
-            lead = f"{_upper(best)} is best {rule}, by {size} over {second}"
+            lead = f"{heading(best)} is best {rule}, by {size} over {second}"
         else:
-            lead = f"{_upper(best)} and {second} cannot be told apart {rule}"
+            lead = f"{heading(best)} and {second} cannot be told apart {rule}"
     else:
-        lead = f"{_upper(best)} is the only alternative"
+        lead = f"{heading(best)} is the only alternative"
     if not costs:
         loses = per_cent(float(table.loc[best, "chance below 0"]))
-        lead += f"; {best.replace('_', ' ')} ends below 0 in {loses} of cases"
+        lead += f"; {spoken(best)} ends below 0 in {loses} of cases"
     sentences.append(f"{lead}.")
-    sentences += [f"{_upper(caution)}."] if caution else []
+    sentences += [f"{heading(caution)}."] if caution else []
     for name, switchover in switches.items():
         for _, row in switchover.iterrows():
             sentences.append(
-                f"Where {name.replace('_', ' ')} is below {brief(float(f'{row[name]:.3g}'))}, "
+                f"Where {spoken(name)} is below {brief(float(f'{row[name]:.3g}'))}, "
                 f"{row['best below']} is best; above, {row['best above']}."
             )
     return sentences
@@ -388,7 +387,7 @@ def model_answer(model: Model) -> list[str]:
     sentences = [f"{model.name}: {_listed([text for text in counts if text[0] != '0'])}."]
     base: Any = model.base_case()
     numbers = [
-        f"{name.replace('_', ' ')} is {_in_base(program, name, float(base.loc[name, 'value']))}"
+        f"{spoken(name)} is {_in_base(program, name, float(base.loc[name, 'value']))}"
         for name in program.outcomes
         if name in base.index and math.isfinite(float(base.loc[name, "value"]))
     ]
@@ -418,7 +417,7 @@ def read_answer(read_trials: ReadTrials, names: list[str]) -> list[str]:
             continue
         where = range_sentence(result, 90, f"{read_trials.size:,} trials")
         sentences.append(
-            f"{_upper(name)} is {amount(result.mean, result.unit)} on average; {where}."
+            f"{heading(name)} is {amount(result.mean, result.unit)} on average; {where}."
         )
     return sentences
 
@@ -431,11 +430,11 @@ def trial_answer(run: Run, sheets: pd.DataFrame, outcome: str | None) -> list[st
     for trial in sheets.index.get_level_values("trial").unique()[:MOST_OUTCOMES]:
         value = float(sheets.loc[(trial, outcome), "value"])
         if not math.isfinite(value):
-            sentences.append(f"In trial {trial:,} {_plain(outcome)} has no value.")
+            sentences.append(f"In trial {trial:,} {spoken(outcome)} has no value.")
             continue
         share = float(np.mean(np.asarray(result.values) < value))
         sentences.append(
-            f"In trial {trial:,} {_plain(outcome)} is {amount(value, result.unit)}; "
+            f"In trial {trial:,} {spoken(outcome)} is {amount(value, result.unit)}; "
             f"{per_cent(share, 0)} of the trials are below it."
         )
     return sentences
@@ -449,20 +448,20 @@ def contribution_sentence(name: str, table: pd.DataFrame) -> list[str]:
     if len(shares) < 2:
         return []
     one, two = (shares.iloc[position] for position in (0, 1))
-    to = f"{table.attrs['to']} of {name.replace('_', ' ')}"
-    first, second = (str(label).replace("_", " ") for label in shares.index[:2])
+    to = f"{table.attrs['to']} of {spoken(name)}"
+    first, second = (spoken(str(label)) for label in shares.index[:2])
     if one["share"] - two["share"] > one["error of share"] + two["error of share"]:
         error = float(one["error of share"])
         share = symmetrical(one["share"], error)
-        return [f"{_upper(first)} contributes most to {to}: {share_in_words(share)}."]
-    return [f"{_upper(first)} and {second} contribute most to {to}."]
+        return [f"{heading(first)} contributes most to {to}: {share_in_words(share)}."]
+    return [f"{heading(first)} and {second} contribute most to {to}."]
 
 
 def row_sentence(run: Run, name: str) -> str:
     """Return what a run says of a row: what it is on average in its first and its last period."""
     result = run.row(name)
     ends = [f"{amount(result.mean[k], result.unit)} in {result.labels[k]}" for k in (0, -1)]
-    return f"{_upper(name)} is on average {' and '.join(ends)}."
+    return f"{heading(name)} is on average {' and '.join(ends)}."
 
 
 def outcome_sentence(run: Run, name: str) -> str:
@@ -471,7 +470,7 @@ def outcome_sentence(run: Run, name: str) -> str:
     """
     result = run[name]
     if result.n_failed < result.size and lumps.is_condition(run, name):
-        return f"{_upper(name)} is true {_chance(result.chance(above=0.5))}{_too_few(result)}."
+        return f"{heading(name)} is true {_chance(result.chance(above=0.5))}{_too_few(result)}."
     endless = lumps.never(result)
     if endless is not None:
         return _never_sentence(result, endless, lumps.may_be_never(run, name))
@@ -481,7 +480,7 @@ def outcome_sentence(run: Run, name: str) -> str:
 def _never_sentence(result: Result, endless: tuple[Estimate, Estimate], awaited: bool) -> str:
     """Return how likely an outcome never happens, or is infinite, and what it is otherwise."""
     chance, mean = endless
-    subject, verb = _upper(result.name), "never comes" if awaited else "is infinite"
+    subject, verb = heading(result.name), "never comes" if awaited else "is infinite"
     otherwise = "where it does" if awaited else "otherwise"
     rest = f"; {otherwise}, it is {estimated(mean, result)} on average" if chance < 1 else ""
     target = _beside(result) if result.target is not None else ""
@@ -492,7 +491,7 @@ def value_sentence(result: Result | SummaryResult) -> str:
     """Return what an outcome is on average, and how likely it is on the side of its target that
     hurts.
     """
-    subject, name = _upper(result.name), result.name.replace("_", " ")
+    subject, name = heading(result.name), spoken(result.name)
     if result.n_failed == result.size:
         return f"{subject} has no value in any trial."
     ends = _too_few(result)
@@ -536,21 +535,17 @@ def asked_sentences(run: Any, asked: TableSpec, names: Sequence[str]) -> list[st
             if figure.words in CHANCE_WORDS and at:
                 side = CHANCE_WORDS[figure.words].format(at)
                 share = share_in_words(figure.estimate)
-                sentences.append(f"The chance that {_plain(name)} is {side} is {share}.")
+                sentences.append(f"The chance that {spoken(name)} is {side} is {share}.")
                 continue
-            words = f"{figure.words.replace('_', ' ')} {at}".strip()
+            words = f"{spoken(figure.words)} {at}".strip()
             value, error = shown(figure.estimate, figure.kind, result.unit)
             unit = f" {result.unit}" if result.unit and figure.kind == "amount" else ""
             beside = f" ({error})" if error and figure.estimate.error > 0 else ""
-            sentences.append(f"The {words} of {_plain(name)} is {value}{unit}{beside}.")
+            sentences.append(f"The {words} of {spoken(name)} is {value}{unit}{beside}.")
     for condition in asked.conditions:
         share = share_in_words(run.chance(condition))
         sentences.append(f"The chance that {condition} is {share}.")
     return sentences
-
-
-def _plain(name: str) -> str:
-    return name.replace("_", " ")
 
 
 def _side_of(result: Result | SummaryResult) -> str:
@@ -605,12 +600,6 @@ def range_sentence(result: Result, coverage: float, trials: str) -> str:
 def _chance(chance: Estimate) -> str:
     """Return a chance in words, with its error."""
     return f"with a chance of {share_in_words(chance)}"
-
-
-def _upper(name: str) -> str:
-    """Return a name as the first words of a sentence."""
-    words = name.replace("_", " ")
-    return f"{words[:1].upper()}{words[1:]}"
 
 
 def _listed(words: list[str], last: str = "and") -> str:
@@ -671,13 +660,13 @@ def ranked_sentence(name: str, ranking: pd.DataFrame) -> list[str]:
     if share is None or not len(ranking):
         return []
     ordered = ranking[share].clip(0, 1).sort_values(ascending=False)
-    first, second = _upper(str(ordered.index[0])), [str(label) for label in ordered.index[1:2]]
+    first, second = heading(str(ordered.index[0])), [str(label) for label in ordered.index[1:2]]
     most, doubt = float(ordered.iloc[0]), float(ranking[error].loc[ordered.index[0]])
-    named = name.replace("_", " ")
+    named = spoken(name)
     if doubt == doubt and most - doubt > MOST:
         words = first[:1].lower() + first[1:]
         return [f"Most of the spread of the {named} comes from {words} ({100 * most:.0f} %)."]
     if second and most > (doubt if doubt == doubt else 0):
         words = first[:1].lower() + first[1:]
-        return [f"The {named} depends most on {words} and {second[0].replace('_', ' ')}."]
+        return [f"The {named} depends most on {words} and {spoken(second[0])}."]
     return []

@@ -10,7 +10,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from kindynos.cells import Cell, Printed
-from kindynos.formatting import brief, is_per_cent, number, per_cent, step_of
+from kindynos.formatting import brief, is_per_cent, number, per_cent, spoken, step_of
 from kindynos.inference.estimates import Estimate
 from kindynos.program.differences import Change
 from kindynos.reports.answers import opening
@@ -82,7 +82,7 @@ def _waterfall(bridged: Bridge) -> Iterator[Bars]:
         rows.append(Row(f"{len(rest)} others", place, place + others, text))
     rows.append(Row("after", after, after, written.figure(after), kind="mark"))
     unit = f" ({written.unit.strip()})" if written.unit else ""
-    title = f"The {bridged.statistic} of {bridged.outcome.replace('_', ' ')}{unit}"
+    title = f"The {bridged.statistic} of {spoken(bridged.outcome)}{unit}"
     remark = "Dark bars go up, light ones down; the line at the end of a bar is its 95 % error."
     yield bars(title, rows, line=before, remark=remark)
 
@@ -196,7 +196,7 @@ class _Written:
 
 def bridge_answer(bridged: Bridge) -> list[str]:
     """Return from what to what the figure went, and by which changes, as figures that add up."""
-    outcome = bridged.outcome.replace("_", " ")
+    outcome = spoken(bridged.outcome)
     if not bridged.parts:
         return [f"Nothing that could move {outcome} has changed."]
     written = _Written(bridged)
@@ -244,7 +244,7 @@ def _is_certain(part: Estimate) -> bool:
 def _parts(bridged: Bridge) -> FigureTable:
     written = _Written(bridged)
     unit = f" ({written.unit.strip()})" if written.unit else ""
-    outcome = bridged.outcome.replace("_", " ")
+    outcome = spoken(bridged.outcome)
     title = f"The {bridged.statistic} of {outcome}{unit}, change by change"
     table = table_of(title, Words("change"), "explains", "95 % error", "made first", "made last")
     table.add_row("before", written.figure(float(bridged.before)), *[""] * 3)

@@ -10,7 +10,7 @@ import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
-from kindynos.formatting import per_cent, share_decimals, short, with_error
+from kindynos.formatting import per_cent, share_decimals, short, spoken, with_error
 from kindynos.inference.estimates import symmetrical
 from kindynos.reports.answers import decision_answer, opening
 from kindynos.reports.knowing import knowing_answer, knowing_table
@@ -74,7 +74,7 @@ def _keys(solution: Solution) -> list[tuple[str, str, str, bool]]:
     """Return the figures at a glance of the best alternative."""
     row: Any = solution.table().loc[solution.best]
     worth, error = with_error(solution.value)  # judged on trials that did not choose it
-    best = solution.best.replace("_", " ")
+    best = spoken(solution.best)
     unit = f", {solution.decision.unit}" if solution.decision.unit else ""
     keys = [("Best", f"{best[:1].upper()}{best[1:]}", solution.words.partition("; ")[0], False)]
     keys.append((f"Worth{unit}", worth, error, False))

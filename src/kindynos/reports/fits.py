@@ -24,6 +24,7 @@ from kindynos.formatting import (
     share_range,
     short,
     shown,
+    spoken,
     step_of,
     threshold,
 )
@@ -479,7 +480,7 @@ def parameters_of(process: Process) -> dict[str, float]:
     for key, value in process.parameters.items():
         if isinstance(value, tuple):
             by_name |= {
-                f"{key.replace('_', ' ')} {position}": float(number)
+                f"{spoken(key)} {position}": float(number)
                 for position, number in enumerate(value, start=1)
             }
         elif key == "effects":

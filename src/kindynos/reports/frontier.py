@@ -7,7 +7,7 @@ from typing import Any
 
 from rich.text import Text
 
-from kindynos.formatting import in_unit, per_cent, short, with_error
+from kindynos.formatting import in_unit, per_cent, short, spoken, with_error
 from kindynos.inference.estimates import symmetrical
 from kindynos.reports.answers import opening
 from kindynos.reports.report import Report
@@ -68,7 +68,7 @@ def frontier_answer(efficient: ModelFrontier) -> list[str]:
 
 
 def _decisions(frontier: ModelFrontier, row: Any) -> str:
-    return ", ".join(f"{name.replace('_', ' ')} {short(row[name])}" for name in frontier.decisions)
+    return ", ".join(f"{spoken(name)} {short(row[name])}" for name in frontier.decisions)
 
 
 def _plain(value: float, unit: str | None) -> str:
@@ -112,4 +112,4 @@ def _dominated(frontier: ModelFrontier) -> FigureTable:
 
 
 def _head(name: str, unit: str | None) -> str:
-    return f"{name.replace('_', ' ')}{f', {unit}' if unit else ''}"
+    return f"{spoken(name)}{f', {unit}' if unit else ''}"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from kindynos.formatting import spoken
 from kindynos.model.review import review
 from kindynos.results.run import Run
 
@@ -33,7 +34,7 @@ def made_lines(run: Run) -> list[str]:
         for text in facts["repaired"]
     ]
     lines += [
-        f"Chosen in every trial, {name.removesuffix('_option').replace('_', ' ')}: {words}."
+        f"Chosen in every trial, {spoken(name.removesuffix('_option'))}: {words}."
         for name, words in facts.get("rules", {}).items()
     ]
     lines += [f"Assumed independent: {text}." for text in facts["assumed independent"]]

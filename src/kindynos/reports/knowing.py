@@ -10,7 +10,7 @@ import pandas as pd
 from rich.text import Text
 
 from kindynos.errors import RunError
-from kindynos.formatting import in_unit, short, with_error
+from kindynos.formatting import in_unit, short, spoken, with_error
 from kindynos.inference.estimates import symmetrical
 from kindynos.reports.answers import amount
 from kindynos.reports.report import DataTable, Report, Section
@@ -35,7 +35,7 @@ def with_knowing(report: Report, compared: Comparison, costs: Mapping[str, float
     unit = compared.result(compared.scenarios[0], outcome).unit
     first, *others = report.sections
     told = Text("\n".join(knowing_answer(worth, unit)))
-    title = f"What knowing is worth before choosing, by {outcome.replace('_', ' ')}"
+    title = f"What knowing is worth before choosing, by {spoken(outcome)}"
     table = (Section((knowing_table(worth, unit, title),)),) if worth["worth"].any() else ()
     facts, tables = report.facts, report.tables
     return replace(
@@ -56,7 +56,7 @@ def knowing_table(worth: pd.DataFrame, unit: str | None, title: str) -> FigureTa
         return lambda row: short(in_unit(row[name], unit))
 
     columns: dict[str, Any] = {
-        "known": lambda row: str(row["known"]).replace("_", " "),
+        "known": lambda row: spoken(str(row["known"])),
         "worth": lambda row: _with_error(row, unit),
         "at most": lambda row: plain("fitted")(row) if row["fitted"] > row["worth"] else "",
     }
@@ -96,7 +96,7 @@ def knowing_answer(worth: pd.DataFrame, unit: str | None) -> list[str]:
         text, everything = "Nothing that can be known before would change the choice", ""
     elif plain:
         size = _amount(worth.loc[plain[0]], unit)
-        text = f"Knowing {plain[0].replace('_', ' ')} before choosing is worth {size} on average"
+        text = f"Knowing {spoken(plain[0])} before choosing is worth {size} on average"
     else:
         text = "Knowing any one quantity before choosing is worth nothing that can be told"
     sentences = [f"{text}{everything}."]
@@ -104,7 +104,7 @@ def knowing_answer(worth: pd.DataFrame, unit: str | None) -> list[str]:
         words = {"yes": "pays", "no": "does not pay", "cannot be told": "may pay or not"}
         for name, row in worth[worth["pays"].notna()].iterrows():
             sentences.append(
-                f"A study of {str(name).replace('_', ' ')} for {_plain(row['study cost'], unit)} "
+                f"A study of {spoken(str(name))} for {_plain(row['study cost'], unit)} "
                 f"{words[row['pays']]}."
             )
     return sentences

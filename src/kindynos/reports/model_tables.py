@@ -13,7 +13,16 @@ from rich.text import Text
 from kindynos.cohorts.cohort import Cohort
 from kindynos.distributions.base import Distribution
 from kindynos.distributions.from_data import Empirical
-from kindynos.formatting import brief, in_unit, is_time, number, per_cent, point_in_time
+from kindynos.formatting import (
+    TITLES,
+    brief,
+    in_unit,
+    is_time,
+    number,
+    per_cent,
+    point_in_time,
+    spoken,
+)
 from kindynos.model.review import Finding
 from kindynos.processes.series import InPeriods
 from kindynos.program.program import Program
@@ -40,7 +49,8 @@ def givens_table(program: Program) -> FigureTable:
             if given.convert:
                 used = in_unit(float(program.constants[name]), given.unit)
                 shown += f", used as {used:.4g} a {program.timeline.every}"
-        table.add_row(name, shown, given.unit or "", given.source or "-")
+        called = f"{spoken(name)} ({name})" if name in TITLES.get() else name
+        table.add_row(called, shown, given.unit or "", given.source or "-")
     return table
 
 

@@ -64,10 +64,21 @@ class Origin:
 
 def model_of(result: Any) -> str:
     """Return the fingerprint of the model that a result is of; "" for one that is of none."""
+    program = _program_of(result)
+    return "" if program is None else identity(program)
+
+
+def titles_of(result: Any) -> dict[str, str]:
+    """Return what people call the quantities of the model that a result is of, by name."""
+    program = _program_of(result)
+    return {} if program is None else dict(program.titles)
+
+
+def _program_of(result: Any) -> Program | None:
     runs = getattr(result, "runs", None)
     first = next(iter(runs.values()), None) if isinstance(runs, Mapping) else result
     program = first.compiled() if isinstance(first, Model) else getattr(first, "program", None)
-    return identity(program) if isinstance(program, Program) else ""
+    return program if isinstance(program, Program) else None
 
 
 def origin_in(result: Path) -> dict[str, Any]:

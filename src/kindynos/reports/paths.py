@@ -14,7 +14,7 @@ import pandas as pd
 from rich.text import Text
 
 from kindynos.arrays import Floats
-from kindynos.formatting import brief, number, per_cent, short, step_of
+from kindynos.formatting import brief, number, per_cent, short, spoken, step_of
 from kindynos.markets.outlook import ENDS, Outlook
 from kindynos.markets.prices import Prices
 from kindynos.processes.base import Process
@@ -205,10 +205,9 @@ def _outlook_table(
 
 def _labelled(key: str, values: tuple[Any, ...], errors: Any) -> dict[str, Any]:
     """Return several values of one parameter by the names that their errors have."""
-    if f"{key.replace('_', ' ')} 1" in errors:
+    if f"{spoken(key)} 1" in errors:
         return {
-            f"{key.replace('_', ' ')} {position}": value
-            for position, value in enumerate(values, start=1)
+            f"{spoken(key)} {position}": value for position, value in enumerate(values, start=1)
         }
     return {f"{key}[{position}]": value for position, value in enumerate(values)}
 

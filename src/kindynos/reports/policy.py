@@ -6,7 +6,7 @@ from typing import Any
 
 from rich.text import Text
 
-from kindynos.formatting import in_unit, per_cent, short, with_error
+from kindynos.formatting import in_unit, per_cent, short, spoken, with_error
 from kindynos.inference.estimates import symmetrical
 from kindynos.reports.answers import amount, opening
 from kindynos.reports.report import Report
@@ -32,7 +32,7 @@ def policy_report(policy: Policy) -> Report:
             Text(HOW, style="dim"),
         ],
         kind="policy",
-        heading=f"What the choices behind {policy.outcome.replace('_', ' ')} are worth",
+        heading=f"What the choices behind {spoken(policy.outcome)} are worth",
         result=policy,
         facts=lambda: plain_value(
             {
@@ -54,7 +54,7 @@ def policy_report(policy: Policy) -> Report:
 
 def policy_answer(policy: Policy) -> list[str]:
     """Return what choosing later is worth, and the first rule."""
-    outcome = policy.outcome.replace("_", " ")
+    outcome = spoken(policy.outcome)
     value = amount(policy.value, policy.unit)
     if policy.worth > policy.worth.error:
         less = "less" if policy.better == "low" else "more"
@@ -71,7 +71,7 @@ def policy_answer(policy: Policy) -> list[str]:
     name, rule = next(iter(policy.rules.items()))
     shares = policy.shares.loc[name]["chooses"].items()
     said = ", ".join(f"{option} in {per_cent(float(share))}" for option, share in shares)
-    return [lead, f"The rule of {name.replace('_', ' ')!r}: {rule} ({said} of the trials)."]
+    return [lead, f"The rule of {spoken(name)!r}: {rule} ({said} of the trials)."]
 
 
 def _choices(policy: Policy) -> FigureTable:

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from kindynos.cohorts.result import CohortResult
 from kindynos.distributions.base import Distribution
-from kindynos.formatting import brief, in_unit, number, per_cent, short, step_of, with_error
+from kindynos.formatting import brief, in_unit, number, per_cent, short, spoken, step_of, with_error
 from kindynos.inference.estimates import Estimate, Estimates
 from kindynos.processes.base import Process
 from kindynos.reports.answers import amount, opening
@@ -102,7 +102,7 @@ def process(stated: Process) -> Report:
     for name, value in stated.parameters.items():
         if isinstance(value, int | float | str | bool):
             shown = brief(float(value)) if isinstance(value, float) else str(value)
-            table.add_row(name.replace("_", " "), shown)
+            table.add_row(spoken(name), shown)
     return Report.of([table], kind="process")
 
 

@@ -11,12 +11,11 @@ import pandas as pd
 from rich.console import RenderableType
 from rich.text import Text
 
-from kindynos.formatting import brief, in_one_cell, in_unit, per_cent, threshold
+from kindynos.formatting import brief, heading, in_one_cell, in_unit, per_cent, spoken, threshold
 from kindynos.inference.estimates import Estimate
 from kindynos.literals import Kind
 from kindynos.reports.answers import opening
 from kindynos.reports.page.charts import Bars, Row, bars
-from kindynos.reports.page.figures import in_words
 from kindynos.reports.page.view import charts_view
 from kindynos.reports.report import DataTable, Report
 from kindynos.reports.summary import plain_estimate, plain_value
@@ -42,7 +41,7 @@ def robustness_report(robustness: Robustness) -> Report:
     return Report.of(
         [*opening(sentences), *parts, Text("\n".join(notes), style="dim")],
         kind="robustness",
-        heading=f"What the assumptions behind {robustness.outcome.replace('_', ' ')} are worth",
+        heading=f"What the assumptions behind {spoken(robustness.outcome)} are worth",
         facts=lambda: plain_value(
             {
                 "outcome": robustness.outcome,
@@ -76,8 +75,8 @@ def _departures(robustness: Robustness) -> Iterator[Bars]:
             value, error = float(row["value"]), (float(row["high"]) - float(row["low"])) / 2
             kind = "hurts" if (value - begin) * worse > 0 else ""
             text, ends = _value(robustness, figure, value), (value - error, value + error)
-            drawn.append(Row(str(name), begin, value, text, *ends, kind=kind))
-        title = in_words(
+            drawn.append(Row(_departure(name), begin, value, text, *ends, kind=kind))
+        title = heading(
             _named(robustness, figure)
             + (f", {robustness.unit}" if robustness.unit and _kind(figure) != "share" else "")
         )
@@ -86,6 +85,12 @@ def _departures(robustness: Robustness) -> Iterator[Bars]:
             "at the end of a bar is the 95 % error of the difference."
         )
         yield bars(title, drawn, line=begin, remark=remark)
+
+
+def _departure(name: object) -> str:
+    """Return a departure as people read it: of a driver, such as "load x 1.5", or of all."""
+    driver, times, factor = str(name).rpartition(" x ")
+    return f"{spoken(driver or factor)}{times}{factor if driver else ''}"
 
 
 def with_robustness(report: Report, answers: Sequence[Robustness]) -> Report:
@@ -165,7 +170,7 @@ def _matters_most(single: pd.DataFrame) -> list[str]:
     errors = (single["high"] - single["low"]).loc[sizes.index] / 2
     behind = sizes.iloc[0] - sizes
     close = sizes.index[behind <= np.hypot(errors, errors.iloc[0])]
-    names = [str(name).rsplit(" x ", 1)[0].replace("_", " ") for name in close]
+    names = [spoken(str(name).rpartition(" x ")[0]) for name in close]
     if len(names) == 1:
         return [f"What matters most is how wide {names[0]} is."]
     if len(names) == 2:
@@ -181,7 +186,7 @@ def _needed(robustness: Robustness) -> list[str]:
     goal = _value(robustness, first, robustness.goal)
     said = []
     for name, row in robustness.needed.iterrows():
-        driver, percentile = str(name).replace("_", " "), float(row["percentile as stated"])
+        driver, percentile = spoken(str(name)), float(row["percentile as stated"])
         median = threshold(float(f"{row['median']:.3g}"), row["unit"])
         if math.isnan(row["median"]):
             said.append(f"{driver} cannot do it")
@@ -213,11 +218,11 @@ def _kind(figure: str) -> Kind:
 
 
 def _named(robustness: Robustness, figure: str) -> str:
-    outcome = robustness.outcome.replace("_", " ")
+    outcome = spoken(robustness.outcome)
     if _kind(figure) == "share":
         _, side, limit = figure.split()
         return f"chance of {outcome} {side} {threshold(float(limit), robustness.unit)}"
-    named = figure.replace("percentile ", "P").replace("_", " ")
+    named = spoken(figure.replace("percentile ", "P"))
     return f"{named} of {outcome}"
 
 
@@ -243,7 +248,7 @@ def _table(robustness: Robustness, figure: str) -> FigureTable:
         gap = Estimate(row["difference"], row["low"], row["high"])
         value = Estimate(float(row["value"]))
         table.add_row(
-            str(name).replace("_", " "),
+            _departure(name),
             per_cent(float(value))
             if kind == "share"
             else in_one_cell(value, kind, robustness.unit),

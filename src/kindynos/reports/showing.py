@@ -20,6 +20,7 @@ from kindynos.fitting.jointly import JointFit
 from kindynos.fitting.ranking import Ranking
 from kindynos.fitting.series import SeriesRanking
 from kindynos.fitting.track_record import TrackRecord
+from kindynos.formatting import titled
 from kindynos.inference.estimates import Estimate, Estimates
 from kindynos.markets.allocation.allocation import Allocation
 from kindynos.markets.allocation.frontier import Frontier
@@ -44,7 +45,7 @@ from kindynos.reports.counts import counted
 from kindynos.reports.forecasts import forecast_report
 from kindynos.reports.frontier import frontier_report
 from kindynos.reports.jointly import joint_fit
-from kindynos.reports.origin import Origin, model_of
+from kindynos.reports.origin import Origin, model_of, titles_of
 from kindynos.reports.policy import policy_report
 from kindynos.reports.report import Report
 from kindynos.reports.robustness import robustness_report
@@ -68,7 +69,8 @@ SEED = 1  # of what is simulated to be shown
 
 def show(result: Any) -> None:
     """Print a result as its command does."""
-    console().print(report_of(result))
+    with titled(titles_of(result)):
+        console().print(report_of(result))
 
 
 def signed(result: Any, author: str = "", note: str = "") -> Report:

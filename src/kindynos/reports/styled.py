@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from kindynos.errors import KindynosError
-from kindynos.formatting import brief
+from kindynos.formatting import brief, spoken
 from kindynos.plots.sweep import SHADES
 from kindynos.studies.sweep import Sweep
 
@@ -45,4 +45,4 @@ def styled_sweep(
     style = style.map(
         lambda value: "font-weight: bold; outline: 2px solid" if value == best else ""
     )
-    return style.set_caption(f"{name.replace('_', ' ')} ({swept.statistic}); bold: the best")
+    return style.set_caption(f"{spoken(name)} ({swept.statistic}); bold: the best")

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.formatting import brief, times_shown
+from kindynos.formatting import brief, heading, times_shown
 from kindynos.reports.page.live import tick
 from kindynos.reports.report import PeriodTrials
 from kindynos.results.run import Run
@@ -95,7 +95,7 @@ def fan(row: PeriodTrials, sheet: dict[str, list[str]] | None = None) -> Fan | N
     }
     every = -(-periods // MOST_LABELS)
     return Fan(
-        f"{words_of(row.name)}{unit}",
+        f"{heading(row.name)}{unit}",
         f"Fan of {row.name}{unit}: the middle half and nine tenths of the trials",
         json.dumps(data).replace("<", "\\u003c"),
         bands,
@@ -106,12 +106,6 @@ def fan(row: PeriodTrials, sheet: dict[str, list[str]] | None = None) -> Fan | N
         row.by,
         list(told),
     )
-
-
-def words_of(name: str) -> str:
-    """Return the name of a row as a heading."""
-    words = name.replace("_", " ")
-    return f"{words[:1].upper()}{words[1:]}"
 
 
 def _chosen(run: Run) -> tuple[list[int], list[str], str]:

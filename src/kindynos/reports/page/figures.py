@@ -10,7 +10,15 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from kindynos.errors import KindynosError
-from kindynos.formatting import brief, in_one_cell, is_per_cent, share_with_error, with_error
+from kindynos.formatting import (
+    brief,
+    heading,
+    in_one_cell,
+    is_per_cent,
+    share_with_error,
+    spoken,
+    with_error,
+)
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.reports import lumps
 from kindynos.reports.answers import amount
@@ -43,12 +51,6 @@ class Line:
     name: str
     title: str
     cells: list[str]
-
-
-def in_words(name: str) -> str:
-    """Return an identifier as a heading."""
-    words = name.replace("_", " ")
-    return f"{words[:1].upper()}{words[1:]}"
 
 
 def tied(text: str) -> str:
@@ -163,7 +165,7 @@ def driven(run: Run, name: str) -> Bars | None:
         elif told > MOST_DRIVEN:
             rest = f"{more}, each at most {rows[-1].text.partition(' ±')[0]}"
         else:
-            names = ", ".join(in_words(str(name)).lower() for name in others.index[:MOST_DRIVEN])
+            names = ", ".join(spoken(str(name)) for name in others.index[:MOST_DRIVEN])
             names += ", ..." if len(others) > MOST_DRIVEN else ""
             rest = f"No share can be told of {more}: {names}"
     below = " One below 0 takes from what others add." if (first[share] < 0).any() else ""
@@ -176,7 +178,7 @@ def driven(run: Run, name: str) -> Bars | None:
         remark += " + and − say which way it moves the outcome."
     if "±" in rows[0].text:
         remark += " The line at the end of a bar is its 95 % error."
-    return bars(f"What drives {name.replace('_', ' ')}", rows, rest=rest, remark=remark)
+    return bars(f"What drives {spoken(name)}", rows, rest=rest, remark=remark)
 
 
 def _share_row(driver: str, row: pd.Series, share: str, together: bool) -> Row:
@@ -208,4 +210,4 @@ def line(result: Any, name: str) -> Line:
         cells.append(f"{chance} {side}")
     else:
         cells.append("")
-    return Line(name, f"{in_words(name)}{unit}", cells)
+    return Line(name, f"{heading(name)}{unit}", cells)

@@ -9,12 +9,14 @@ from html import escape
 from typing import Any
 
 from kindynos.distributions.base import Distribution
+from kindynos.formatting import heading, titled
 from kindynos.printable import visible
+from kindynos.reports.origin import titles_of
 from kindynos.reports.page.charts import Bars
 from kindynos.reports.page.densities import Density, density_of
-from kindynos.reports.page.figures import driven, in_words
+from kindynos.reports.page.figures import driven
 from kindynos.reports.page.live import Live, live
-from kindynos.reports.report import Section
+from kindynos.reports.report import Report, Section
 from kindynos.reports.showing import report_of
 from kindynos.reports.tables import FigureTable
 from kindynos.results.run import Run
@@ -26,7 +28,11 @@ CHARTED = ("bridge", "robustness")  # results whose charts are quick to draw
 
 def inline(result: Any) -> str:
     """Return a result as HTML for a notebook; see ``Run._repr_html_``."""
-    report = report_of(result)
+    with titled(titles_of(result)):
+        return _inline(result, report_of(result))
+
+
+def _inline(result: Any, report: Report) -> str:
     parts = [f"<p><b>{_text(line)}</b></p>" for line in report.answer]
     if isinstance(result, Run):
         parts += _of_run(result)
@@ -48,7 +54,7 @@ def _of_run(run: Run) -> Iterator[str]:
     """Yield the histogram of the first outcome that has one, and what drives it."""
     outcomes = (name for name in run.outcomes if not run[name].is_row)
     for name in outcomes:
-        shown = live(run[name], in_words(name), [])
+        shown = live(run[name], heading(name), [])
         if shown is not None:
             yield _histogram(shown)
             chart = driven(run, name)
@@ -89,7 +95,7 @@ def _bars(chart: Bars) -> str:
             f'fill-opacity="{strong}"/></svg>'
         )
         rows.append(
-            f'<tr><td style="text-align:left">{_text(in_words(bar.name))}</td><td>{picture}</td>'
+            f'<tr><td style="text-align:left">{_text(heading(bar.name))}</td><td>{picture}</td>'
             f'<td style="text-align:right">{_text(bar.text)}</td></tr>'
         )
     return f"<table><caption>{_text(chart.title)}</caption><tbody>{''.join(rows)}</tbody></table>"

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.formatting import per_cent
+from kindynos.formatting import per_cent, spoken
 from kindynos.markets.allocation.frontier import Frontier
 from kindynos.reports.page.scale import HEIGHT, LEFT, TOP, WIDTH
 from kindynos.reports.page.view import PageView, plain_view
@@ -60,7 +60,7 @@ def curve(frontier: Frontier, best: Any = None) -> Curve:
         return round(TOP + HEIGHT - HEIGHT * (y - low) / (high - low), 1)
 
     places = [(across(x), up(y)) for x, y in zip(risks.tolist(), means.tolist(), strict=True)]
-    label = risk.replace("_", " ")
+    label = spoken(risk)
     words = [
         f"mean {per_cent(y, 3)}, {label} {per_cent(x, 3)}"
         for x, y in zip(risks.tolist(), means.tolist(), strict=True)

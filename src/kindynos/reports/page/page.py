@@ -20,9 +20,10 @@ from kindynos import __version__
 from kindynos.atomic import check_folder, replacing
 from kindynos.errors import FileError
 from kindynos.extras import require
+from kindynos.formatting import heading, spoken, titled
 from kindynos.printable import visible
-from kindynos.reports.origin import Origin
-from kindynos.reports.page.figures import Key, in_words, tied
+from kindynos.reports.origin import Origin, titles_of
+from kindynos.reports.page.figures import Key, tied
 from kindynos.reports.page.view import plain_view
 from kindynos.reports.report import Report
 from kindynos.reports.showing import signed
@@ -36,7 +37,8 @@ def write_page(result: Any, path: str | Path, *, author: str = "", note: str = "
     """Write the page of a result; see Run.report. Raises FileError for a path that cannot be
     written, and without Jinja2.
     """
-    write_report(signed(result, author, note), path)
+    with titled(titles_of(result)):
+        write_report(signed(result, author, note), path)
 
 
 def write_report(report: Report, path: str | Path) -> None:
@@ -69,10 +71,10 @@ def page_of(report: Report) -> str:
     )
     view = report.view(report) if report.view is not None else plain_view(report)
     environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
-    environment.filters["words"] = in_words
+    environment.filters |= {"words": heading, "spoken": spoken}
     environment.filters["tied"] = tied
     return environment.from_string(template).render(
-        **vars(view) | {"title": visible(in_words(report.heading) or view.title)},
+        **vars(view) | {"title": visible(heading(report.heading) or view.title)},
         first=next(iter(view.outcomes), None),
         further=view.outcomes[1:],
         origin=origin,

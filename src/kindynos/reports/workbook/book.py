@@ -17,9 +17,9 @@ from kindynos.atomic import check_folder, replacing
 from kindynos.cells import Cell
 from kindynos.errors import FileError
 from kindynos.extras import require
-from kindynos.formatting import is_per_cent, number
+from kindynos.formatting import is_per_cent, number, titled
 from kindynos.printable import visible
-from kindynos.reports.origin import Origin
+from kindynos.reports.origin import Origin, titles_of
 from kindynos.reports.report import Report
 from kindynos.reports.run_tables import chosen_trials
 from kindynos.reports.showing import signed
@@ -43,7 +43,8 @@ def write_excel(
     result: Any, path: str | Path, *, trials: bool = False, author: str = "", note: str = ""
 ) -> None:
     """Write the workbook of a result; see Run.to_excel."""
-    write_workbook(signed(result, author, note), path, trials)
+    with titled(titles_of(result)):
+        write_workbook(signed(result, author, note), path, trials)
 
 
 def write_workbook(report: Report, path: str | Path, trials: bool = False) -> None:

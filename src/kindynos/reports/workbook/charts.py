@@ -6,6 +6,8 @@ from typing import Any
 
 import pandas as pd
 
+from kindynos.formatting import spoken
+
 MOST_BARS = 20
 SERIES = {  # the tables that have a chart: its kind, the columns drawn, and its title
     "drivers": ("bar", ("rank correlation",), "What drives {}: rank correlation"),
@@ -39,7 +41,7 @@ def chart_of(book: Any, sheet: str, name: str, table: pd.DataFrame, levels: int)
                 **style,
             }
         )
-    chart.set_title({"name": title.format(str(first).replace("_", " ")), "name_font": {"size": 12}})
+    chart.set_title({"name": title.format(spoken(str(first))), "name_font": {"size": 12}})
     if len(places) == 1:
         chart.set_legend({"none": True})
     if kind == "bar":
