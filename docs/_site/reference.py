@@ -17,6 +17,8 @@ import click
 import kindynos as kd
 from _site.choices import DISTRIBUTIONS, PROCESSES
 from _site.pictures import draw, draw_paths
+from _site.plots import BEGIN, EXAMPLES
+from _site.plots import draw as draw_example
 from kindynos.cli import COMMANDS, cli
 from kindynos.distributions.catalogue import CATALOGUE
 from kindynos.distributions.registry import parameter_names
@@ -53,6 +55,7 @@ def write() -> None:
             old.unlink()
     for name, text in pages.items():
         path = MADE / name
+        path.parent.mkdir(parents=True, exist_ok=True)
         if not path.exists() or path.read_text(encoding="utf-8") != text:
             path.write_text(text, encoding="utf-8")
 
@@ -270,7 +273,9 @@ def _kind(value: dict) -> str:
 
 
 def api() -> dict[str, str]:
-    """Return a page for each topic of the stub of public names, and their list."""
+    """Return a page for each public object, a page for each topic of the stub of public names with
+    the list of them, and the list of topics.
+    """
     text = STUB.read_text(encoding="utf-8")
     topics = re.split(r"^# (?=[A-Z])", text.partition("# Models")[2], flags=re.M)
     topics[0] = "Models\n" + topics[0]
@@ -278,18 +283,18 @@ def api() -> dict[str, str]:
     for topic in topics:
         title, _, rest = topic.partition("\n")
         title = title.partition(";")[0].partition(": classes")[0].rstrip(".")
-        members = [(module, name) for module, name in NAME.findall(rest) if module != "kindynos"]
-        modules = [name for module, name in NAME.findall(rest) if module == "kindynos"]
-        if not members:
-            continue
-        page = re.sub(r"\W+", "-", title.lower()).strip("-")
-        names.append((page, title))
-        pages[page] = _topic(title, [name for _, name in members], modules)
+        members = [name for module, name in NAME.findall(rest) if module != "kindynos"]
+        if members:
+            page = re.sub(r"\W+", "-", title.lower()).strip("-")
+            names.append((page, title))
+            pages |= _topic(page, title, members, "kindynos")
     for package in ("finance", "markets", "plots"):
         module = getattr(kd, package)
-        public = [name for name in module.__all__ if not hasattr(kd, name)]
+        public = [
+            name for name in module.__all__ if getattr(kd, name, None) is not getattr(module, name)
+        ]
         names.append((package, f"kindynos.{package}"))
-        pages[package] = _topic(f"kindynos.{package}", public, [], f"kindynos.{package}")
+        pages |= _topic(package, f"kindynos.{package}", public, f"kindynos.{package}")
     listed = "\n".join(f"{title} <{page}>" for page, title in names)
     pages["index"] = (
         "# Python names by topic\n\n`import kindynos as kd` gives these names; `help(kd)` lists "
@@ -298,19 +303,46 @@ def api() -> dict[str, str]:
     return pages
 
 
-def _topic(title: str, names: list[str], modules: list[str], module: str = "kindynos") -> str:
+def _topic(page: str, title: str, names: list[str], module: str) -> dict[str, str]:
+    """Return the page of a topic, with a line for each of its objects, and the pages of these."""
     table = "\n".join(f"   {name}" for name in names)
-    entries = "\n".join(_entry(module, name) for name in names)
-    return (
+    files = {name: f"{page}/{name}" for name in names}
+    listed = (
         f"# {title}\n\n```{{eval-rst}}\n.. currentmodule:: {module}\n\n"
-        f".. autosummary::\n\n{table}\n\n{entries}```\n"
+        f".. autosummary::\n\n{table}\n```\n\n"
     )
+    return {page: listed} | {files[name]: _object(module, name, page, title) for name in names}
 
 
-def _entry(module: str, name: str) -> str:
+def _object(module: str, name: str, page: str, topic: str) -> str:
+    """Return the page of an object: what it is, its members, and what it draws."""
     value = getattr(__import__(module, fromlist=[name]), name)
     kind = "class" if isinstance(value, type) else "function"
     if isinstance(value, type) and issubclass(value, BaseException):
         kind = "exception"
     options = "   :members:\n" if kind == "class" else ""
-    return f".. auto{kind}:: {name}\n{options}\n"
+    text = (
+        f"---\norphan: true\n---\n\n# {name}\n\nPart of [{topic}](../{page}.md).\n\n"
+        f"```{{eval-rst}}\n.. currentmodule:: {module}\n\n"
+        f".. auto{kind}:: {name}\n{options}```\n"
+    )
+    drawn = [name] if module == "kindynos.plots" else _drawn_by(value)
+    for plot in drawn:
+        if plot in EXAMPLES:
+            picture = draw_example(plot, MADE)
+            text += (
+                f"\n## A picture\n\n```python\n{BEGIN}{EXAMPLES[plot]}\n```\n\n"
+                f"![What this draws](../../pictures/{picture}){{width=640px}}\n"
+            )
+    return text
+
+
+def _drawn_by(value: object) -> list[str]:
+    """Return the function of ``kindynos.plots`` that the method ``plot`` of a class stands for."""
+    method = getattr(value, "plot", None)
+    if (
+        not isinstance(value, type) or method is None or issubclass(value, kd.Distribution)
+    ):  # whose guide has the pictures
+        return []
+    work = re.search(r'delegated_to\("kindynos.plots", "(\w+)"\)', inspect.getsource(method))
+    return [work[1]] if work else []

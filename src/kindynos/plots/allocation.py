@@ -149,6 +149,8 @@ def best_weights(allocation: Allocation, ax: Axes = NEW) -> None:
     ax.set_xlabel("per cent")
     ax.set_title(f"Weights and shares of the variance: {allocation.wanted}")
     ax.margins(x=0.1)
+    low, high = ax.get_xlim()
+    ax.set_xlim(low, low + 1.25 * (high - low))
     ax.legend(loc="lower right")
 
 
