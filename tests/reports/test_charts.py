@@ -7,6 +7,7 @@ import pandas as pd
 
 import kindynos as kd
 from kindynos.reports.page.charts import Row, bars, shares, through_time
+from kindynos.reports.page.curves import Band, Line, Points, cumulative, curves, histogram
 from tests.common import DEMO, Folder, run
 
 BAR = re.compile(
@@ -124,3 +125,80 @@ class Drawn(Folder):
         begin = {ends[0] for _, ends, value in chance if value > 20}
         self.assertEqual(len(begin), 1)
         self.assertGreater(max(values), 25)
+
+
+def places(chart, position, of="lines"):
+    """Return the corners of a line or of a band, in thousandths of the room."""
+    pairs = getattr(chart, of)[position]["points"].split(" ")
+    return [tuple(map(float, pair.split(","))) for pair in pairs]
+
+
+class Curved(Folder):
+    def test_lines_bands_and_points_share_their_axes(self):
+        chart = curves(
+            "y",
+            [
+                Band([0, 10], [1.0, 1.0], [3.0, 5.0], "error"),
+                Line([0, 10], [2.0, 3.0], "mean"),
+                Points([5.0, np.nan], [2.5, 1.0], "best", ["here", "nowhere"], "best"),
+            ],
+            ("x", "y"),
+            scales=(1.0, 100.0),
+            labels=[str(k) for k in range(11)],
+        )
+        self.assertEqual(places(chart, 0), [(0.0, 731.5), (1000.0, 500.0)])
+        band = [(0.0, 963.0), (1000.0, 963.0), (1000.0, 37.0), (0.0, 500.0)]
+        self.assertEqual(places(chart, 0, "bands"), band)
+        self.assertEqual([(p["x"], p["words"]) for p in chart.points], [(50.0, "here")])
+        self.assertEqual([tick["text"] for tick in chart.ticks], ["0", "2", "4", "6", "8", "10"])
+        self.assertIn("400", [level["text"] for level in chart.levels])
+        self.assertEqual([key["name"] for key in chart.keys], ["error", "mean", "best"])
+
+    def test_shares_at_or_below_and_histograms(self):
+        values = np.arange(1000.0)
+        plain = cumulative("c", {"a": (values, None)}, "EUR")
+        middle = [x for x, y in places(plain, 0) if 480 < y < 520]
+        self.assertTrue(all(450 < x < 550 for x in middle) and middle)
+        stated = cumulative("c", {"a": (np.array([3.0, 1.0]), np.array([0.25, 0.75]))}, None)
+        heights = [y for _, y in places(stated, 0)]
+        top, bottom = min(heights), max(heights)
+        self.assertAlmostEqual((bottom - heights[1]) / (bottom - top), 0.75, places=2)
+        across, shares_of = histogram(np.array([0.0, 0.1, 0.9, 0.2]), np.array([0.0, 0.5, 1.0]))
+        self.assertEqual(across.tolist(), [0.0, 0.0, 0.5, 0.5, 1.0, 1.0])
+        self.assertEqual(shares_of.tolist(), [0.0, 0.75, 0.75, 0.25, 0.25, 0.0])
+
+    def test_no_page_shows_a_still_picture_and_all_say_their_seed(self):
+        page = self.folder / "page.html"
+        for words, titles in (
+            (("fit", "repair_bills.csv", "--column", "bill"), ("that fit them best", "in order")),
+            (("forecast", "passengers.csv"), ("Passengers: what was, and the next 12",)),
+            (("paths", "heating_oil.csv", "--ahead", 5), ("The deepest fall",)),
+            (("decide", "lease_or_buy.toml"), ("What each alternative may bring",)),
+            (("compare", "night_ferry.toml", "--trials", 200), ("Net value: trials at or below",)),
+            (
+                ("sweep", "night_ferry.toml", "--vary", "fare=50,60", "--trials", 200),
+                ("Net value (mean", "Rate of return (mean"),
+            ),
+            (
+                ("solve", "night_ferry.toml", "fare", "--within", "45:65", "--trials", 300)
+                + ("--outcome", "net_value", "--mean", "8e6"),
+                ("Which fare makes the mean of net value 8,000,000",),
+            ),
+            (
+                ("optimize", "best_fare.toml", "--vary", "fare=45:60", "--trials", 200)
+                + ("--maximize", "mean net_value"),
+                ("Highest mean of net value over fare",),
+            ),
+            (
+                ("allocate", TREASURY[0], "--holdings", DEMO / TREASURY[2]),
+                ("Weight, best", "Before and after: profit", "How sure", "Weights along"),
+            ),
+        ):
+            with self.subTest(command=words[0]):
+                run(words[0], DEMO / words[1], *words[2:], "--report", page, "--quiet")
+                text = page.read_text(encoding="utf-8")
+                self.assertNotIn("<img", text)
+                for title in titles:
+                    self.assertIn(title, text)
+                if words[0] not in ("fit", "decide", "allocate"):  # which have a seed by default
+                    self.assertIn("--seed ", text)

@@ -137,6 +137,7 @@ class _Finished:
 
     files: list[Path] = field(default_factory=list)
     sources: tuple[Any, ...] = ()
+    seeds: tuple[int, ...] = ()  # that were chosen
 
 
 def output() -> TrialsOutput:
@@ -201,9 +202,11 @@ def with_output(
     @wraps(command)
     def call(*arguments: Any, **options: Any) -> None:
         csv_form()
-        with sources_read() as read:
+        from kindynos.sampling.streams import seeds_chosen
+
+        with sources_read() as read, seeds_chosen() as seeds:
             report = command(*arguments, **options)
-            _finished().sources = tuple(read)
+            _finished().sources, _finished().seeds = tuple(read), tuple(seeds)
             if report is not None:
                 finish(report)  # while it is known what was read, which nothing may replace
         if report is not None and report.status:
@@ -271,6 +274,8 @@ def _origin(report: Report, to: Output) -> Origin:
 
     words = ["kindynos", *_without_output(sys.argv[1:])]
     seed = getattr(report.result, "seed", None)
+    if _finished().seeds:
+        seed = _finished().seeds[0]
     if seed is not None and "--seed" not in words and not any("--seed=" in w for w in words):
         words += ["--seed", str(seed)]
     return Origin(

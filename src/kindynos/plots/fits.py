@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from matplotlib.axes import Axes
 
 from kindynos.arrays import Floats
-from kindynos.distributions.special import betaincinv
+from kindynos.fitting.ordered import density_of, edges_of, ordered
 from kindynos.formatting import p_value, short
 from kindynos.plots.style import (
     ACCENT,
@@ -31,9 +30,7 @@ if TYPE_CHECKING:
 
 KINDS = ("density", "quantiles")
 COLOURS, STROKES = (DARK, ACCENT, "#7a4a9e", INK), ("-", "--", "-.", ":")
-MOST_BARS, POINTS = 40, 500
-LEVELS = 1 - np.geomspace(1, 1e-7, 4001)  # at which quantiles of what is recorded are known
-BAND = (0.025, 0.975)
+POINTS = 500
 
 
 @picture
@@ -70,28 +67,16 @@ def _label(distribution: Distribution) -> str:
     return f"{distribution.label}: {', '.join(shown)}"
 
 
-def _bars(values: Floats) -> Floats:
-    edges: Floats = np.histogram_bin_edges(values, "fd")
-    return (
-        edges
-        if len(edges) <= MOST_BARS + 1
-        else np.linspace(values.min(), values.max(), MOST_BARS + 1)
-    )
-
-
 def _densities(
     ax: Axes, selected: list[Distribution], values: Floats, thresholds: Floats | None
 ) -> None:
-    edges = _bars(values)
+    edges = edges_of(values)
     heights = np.histogram(values, edges, density=True)[0]
     ax.hist(values, edges.tolist(), density=True, color=LIGHT, ec="white", label="values")
     room = 0.08 * float(np.ptp(values))
     x = np.linspace(edges[0] - room, edges[-1] + room, POINTS)
     for distribution, colour, stroke in zip(selected, COLOURS, STROKES, strict=False):
-        density = np.asarray(distribution.pdf(x))
-        if thresholds is not None:  # of what is recorded
-            seen = 1 / np.array([distribution.chance(above=float(at)) for at in thresholds])
-            density = density * ((x[:, None] > thresholds) * seen).mean(axis=1)
+        density = density_of(distribution, x, thresholds)
         ax.plot(x, density, color=colour, ls=stroke, lw=2, label=_label(distribution))
     ax.plot(values, np.full(len(values), -0.03 * heights.max()), "|", color=INK, alpha=0.5, ms=6)
     ax.set_ylim(-0.06 * heights.max(), 1.45 * heights.max())
@@ -118,36 +103,16 @@ def _counts(ax: Axes, selected: list[Distribution], values: Floats) -> None:
     ax.set_ylabel("share of the values")
 
 
-def _recorded(distribution: Distribution, thresholds: Floats) -> Callable[[Floats], Floats]:
-    """Return the quantiles of what is recorded above thresholds, one per value."""
-    hidden = np.array([1 - distribution.chance(above=float(at)) for at in thresholds])
-    levels = hidden.min() + (1 - hidden.min()) * LEVELS
-    reached = np.clip((levels[:, None] - hidden) / (1 - hidden), 0, 1).mean(axis=1)
-    values = np.asarray(distribution.quantile(levels))
-    return lambda at: np.interp(at, reached, values)
-
-
 def _quantiles(
     ax: Axes, distribution: Distribution, values: Floats, thresholds: Floats | None
 ) -> Axes:
     """Draw ordered values against quantiles; 95 of 100 points of data of this distribution lie
     inside the band.
-
-    The band of the i-th of n values is the quantile at those of a beta distribution with i and n +
-    1 - i: it is for a distribution that is known, and a little wider than needed for one that was
-    fitted.
     """
-    x = np.sort(values)
+    x, expected, low, high = ordered(distribution, values, thresholds)
     count = len(x)
-    places = np.arange(1, count + 1)
-    levels = (places - 0.5) / count
-    quantile: Any = distribution.quantile
-    if thresholds is not None:
-        quantile = _recorded(distribution, thresholds)
-    ends = [quantile(betaincinv(places, count + 1 - places, level)) for level in BAND]
-    expected = quantile(levels)
     ax.fill_between(
-        expected, ends[0], ends[1], color=LIGHT, lw=0, label="95 % of values of this distribution"
+        expected, low, high, color=LIGHT, lw=0, label="95 % of values of this distribution"
     )
     line = [expected[0], expected[-1]]
     ax.plot(line, line, color=INK, lw=1, ls="--", label="equal")
@@ -175,7 +140,7 @@ def normality(
     """
     values = tests.values
     mean, sd = float(values.mean()), float(values.std(ddof=1))
-    edges = _bars(values)
+    edges = edges_of(values)
     ax.hist(
         values,
         edges.tolist(),

@@ -17,7 +17,7 @@ from kindynos.markets.allocation.frontier import Frontier
 from kindynos.markets.allocation.resampling import Resampled
 from kindynos.markets.allocation.walk import WalkForward
 from kindynos.reports.answers import allocation_answer, opening
-from kindynos.reports.page.of_frontier import frontier_view
+from kindynos.reports.page.of_frontier import frontier_view, of_allocation
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import DataTable, Draw, Report
 from kindynos.reports.summary import plain_value
@@ -65,7 +65,9 @@ def allocated(
         tables=lambda: tables,
         figures=lambda: figures,
         result=allocation,
-        view=lambda report: frontier_view(report, curve, allocation.weights),
+        view=lambda report: frontier_view(
+            report, curve, allocation.weights, of_allocation(allocation, compared, sure, walked)
+        ),
     )
 
 

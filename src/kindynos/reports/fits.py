@@ -32,7 +32,9 @@ from kindynos.inference.autocorrelation import autocorrelations, portmanteau
 from kindynos.processes.clustering import listed
 from kindynos.reports.answers import asked_sentences, opening, read_answer
 from kindynos.reports.forecasts import doubt_lines
+from kindynos.reports.page import of_fits
 from kindynos.reports.page.of_trials import trials_view
+from kindynos.reports.page.view import charts_view, plain_view
 from kindynos.reports.report import DataTable, Draws, Report, only_files
 from kindynos.reports.runs import conditions_table, label
 from kindynos.reports.summary import chances_asked, plain_estimate, plain_value
@@ -154,6 +156,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
             "fits": ranking.plot,
             "quantiles": partial(ranking.plot, "quantiles", name=shown.label),
         },
+        view=lambda report: charts_view(report, *of_fits.of_ranking(ranking, shown, name)),
     )
 
 
@@ -338,6 +341,14 @@ def series(
         ),
         figures=lambda: {"fan": partial(ranking.plot, selected, periods=ahead)},
         pages=lambda: {"diagnostics": diagnosis.plot},
+        view=lambda report: plain_view(
+            report,
+            charts=[
+                of_fits.of_series(ranking, selected, coming),
+                *of_fits.of_diagnostics(diagnosis),
+            ],
+            drawn=frozenset(("fan", "diagnostics")),
+        ),
     )
 
 

@@ -13,6 +13,8 @@ from kindynos.fitting.series import SeriesRanking
 from kindynos.formatting import number, per_cent, step_of
 from kindynos.model.writing import driver_table
 from kindynos.reports.answers import opening
+from kindynos.reports.page import of_fits
+from kindynos.reports.page.view import charts_view
 from kindynos.reports.report import Report, only_files
 from kindynos.reports.summary import plain_value
 from kindynos.reports.tables import CODE, DOUBT, FigureTable, table_of
@@ -83,6 +85,7 @@ def forecast_report(
         ),
         tables=lambda: only_files(forecast=whole),
         figures=lambda: {"forecast": forecast.plot},
+        view=lambda report: charts_view(report, of_fits.of_forecast(forecast)),
         result=forecast,
     )
 

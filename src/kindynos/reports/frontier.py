@@ -10,6 +10,8 @@ from rich.text import Text
 from kindynos.formatting import in_unit, per_cent, short, spoken, with_error
 from kindynos.inference.estimates import symmetrical
 from kindynos.reports.answers import opening
+from kindynos.reports.page import of_searches
+from kindynos.reports.page.view import charts_view
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_value
 from kindynos.reports.tables import FigureTable, table_from
@@ -47,6 +49,7 @@ def frontier_report(frontier: ModelFrontier) -> Report:
         ),
         tables=lambda: {"efficient": frontier.table, "dominated": frontier.dominated},
         figures=lambda: {"frontier": frontier.plot},
+        view=lambda report: charts_view(report, of_searches.of_efficient(frontier)),
     )
 
 

@@ -11,6 +11,8 @@ from rich.text import Text
 from kindynos.cells import Cell
 from kindynos.formatting import in_unit, number, per_cent, short, shown, with_error
 from kindynos.reports.answers import answer, opening
+from kindynos.reports.page import of_searches
+from kindynos.reports.page.view import charts_view
 from kindynos.reports.report import DataTable, Report
 from kindynos.reports.summary import plain_estimate, plain_value
 from kindynos.reports.tables import FigureTable, Words, table_of
@@ -39,6 +41,8 @@ def optimum(result: Optimum) -> Report:
             "evaluations": DataTable(result.evaluations, "evaluations", "optimum"),
         },
         figures=lambda: {"optimum": result.plot},
+        result=result,
+        view=lambda report: charts_view(report, *of_searches.of_optimum(result)),
     )
 
 

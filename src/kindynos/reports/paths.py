@@ -19,6 +19,8 @@ from kindynos.markets.outlook import ENDS, Outlook
 from kindynos.markets.prices import Prices
 from kindynos.processes.base import Process
 from kindynos.reports.answers import opening, paths_answer
+from kindynos.reports.page import of_fits
+from kindynos.reports.page.view import charts_view
 from kindynos.reports.prices import price_doubts, price_problems
 from kindynos.reports.report import Draws, PeriodTrials, Report, only_files
 from kindynos.reports.tables import FigureTable, Words, table_of
@@ -169,7 +171,17 @@ def paths(
         tables=lambda: only_files(paths=path_table(simulated)),
         rows=lambda: [path_rows(name, simulated, spacing.unit)],
         figures=figures,
+        view=partial(_view, simulated, outlook),
     )
+
+
+def _view(simulated: Floats, outlook: Outlook, report: Report) -> Any:
+    """Return what a page shows of paths: their fan, and the drawdowns to expect."""
+    charts: list[Any] = []
+    if outlook.as_long is not None:
+        falls = of_fits.of_drawdowns(simulated, outlook.as_long, outlook.seen)
+        charts = list(falls)
+    return charts_view(report, *charts)
 
 
 def _outlook_table(

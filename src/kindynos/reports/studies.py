@@ -42,8 +42,10 @@ from kindynos.reports.answers import (
 )
 from kindynos.reports.contributions import contributions
 from kindynos.reports.model_tables import sheet_table
+from kindynos.reports.page import of_searches
 from kindynos.reports.page.of_comparison import comparison_view
 from kindynos.reports.page.of_sweep import sweep_view
+from kindynos.reports.page.view import charts_view
 from kindynos.reports.rankings import alone_share, ranking_remark
 from kindynos.reports.report import DataTable, Report
 from kindynos.reports.runs import label
@@ -525,6 +527,7 @@ def goal(solved: Goal) -> Report:
         },
         tables=lambda: {"evaluations": DataTable(solved.evaluations, "evaluations", "goal")},
         figures=lambda: {"goal": solved.plot},
+        view=lambda report: charts_view(report, of_searches.of_goal(solved)),
     )
 
 

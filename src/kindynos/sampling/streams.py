@@ -5,6 +5,9 @@ other streams.
 from __future__ import annotations
 
 import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from hashlib import blake2b
 from typing import Any
 
@@ -48,6 +51,22 @@ def stream(seed: int, *fields: str | int) -> np.random.Generator:
 Seed = int | np.random.Generator | None
 
 
+CHOSEN: ContextVar[list[int] | None] = ContextVar("CHOSEN", default=None)
+
+
+@contextmanager
+def seeds_chosen() -> Iterator[list[int]]:
+    """Yield the seeds that are chosen since none was given, as they come, so that a command can say
+    how its result is made again.
+    """
+    seeds: list[int] = []
+    token = CHOSEN.set(seeds)
+    try:
+        yield seeds
+    finally:
+        CHOSEN.reset(token)
+
+
 def checked_seed(seed: Seed) -> int:
     """Return a seed: the one given, one drawn from a generator, or for None a fresh one of nine
     digits, so that a person can write it down. Raises ParameterError for anything else.
@@ -56,7 +75,11 @@ def checked_seed(seed: Seed) -> int:
     (7, False)
     """
     if seed is None:
-        return secrets.randbelow(10**9)
+        chosen = secrets.randbelow(10**9)
+        noted = CHOSEN.get()
+        if noted is not None:
+            noted.append(chosen)
+        return chosen
     if isinstance(seed, np.random.Generator):
         return int(seed.integers(2**63))
     if check_integer("seed", seed, least=0) > LARGEST_SEED:

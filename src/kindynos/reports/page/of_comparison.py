@@ -7,7 +7,9 @@ from typing import Any
 
 import numpy as np
 
+from kindynos.formatting import heading, times_shown
 from kindynos.inference.estimates import Estimate
+from kindynos.reports.page.curves import Band, Curves, Line, cumulative, curves
 from kindynos.reports.page.figures import line, rounded
 from kindynos.reports.page.live import Live, axis_of, cut_of, live
 from kindynos.reports.page.of_trials import MOST_LIVE, MOST_PAGE_VALUES
@@ -15,6 +17,8 @@ from kindynos.reports.page.view import PageView, plain_view
 from kindynos.reports.report import Report
 from kindynos.studies.comparison import Comparison, ReportedMean
 from kindynos.tables.table import counted
+
+MOST_CURVES = 4  # outcomes with a chart of all scenarios
 
 
 def comparison_view(report: Report, compared: Comparison) -> PageView:
@@ -31,6 +35,8 @@ def comparison_view(report: Report, compared: Comparison) -> PageView:
         report,
         f"{first.name}: {counted(len(compared.scenarios), 'scenario')}",
         facts=facts,
+        charts=[*_cumulative(compared), *_fans(compared)],
+        drawn=frozenset(report.figures()) | {f"{name}-fans" for name in compared.rows},
         groups=[
             {
                 "title": name,
@@ -41,6 +47,38 @@ def comparison_view(report: Report, compared: Comparison) -> PageView:
             for name, pictures in groups.items()
         ],
     )
+
+
+def _cumulative(compared: Comparison) -> Iterator[Curves]:
+    """Yield the share of trials at or below each value of the first outcomes, by scenario."""
+    runs = {name: run for name, run in compared.runs.items() if not isinstance(run, ReportedMean)}
+    for outcome in compared.outcomes[:MOST_CURVES]:
+        samples = {
+            name: (np.asarray(run[outcome].values, dtype=np.float64), None)
+            for name, run in runs.items()
+        }
+        if all(np.isfinite(values).any() for values, _ in samples.values()):
+            title = f"{heading(outcome)}: trials at or below a value"
+            yield cumulative(title, samples, next(iter(runs.values()))[outcome].unit)
+
+
+def _fans(compared: Comparison) -> Iterator[Curves]:
+    """Yield each row outcome over the periods, by scenario."""
+    for outcome in compared.rows:
+        for scenario, row in compared.rows_of(outcome).items():
+            at = np.arange(len(row.labels))
+            low, first, last, high = np.asarray(row.percentile([5, 25, 75, 95]))
+            yield curves(
+                f"{heading(outcome)} over the periods: {scenario}",
+                [
+                    Band(at, low, high, "nine tenths of the trials"),
+                    Band(at, first, last, "the middle half", "narrow"),
+                    Line(at, np.asarray(row.median), "median"),
+                ],
+                ("period", row.unit or ""),
+                scales=(1.0, times_shown(row.unit)),
+                labels=[str(label) for label in row.labels],
+            )
 
 
 def _side_by_side(compared: Comparison) -> Iterator[Live]:

@@ -8,6 +8,7 @@ from typing import Any
 from kindynos.decisions.solve import Solution
 from kindynos.formatting import per_cent, with_error
 from kindynos.inference.estimates import symmetrical
+from kindynos.reports.page.curves import Curves, cumulative
 from kindynos.reports.page.figures import exactly, rounded
 from kindynos.reports.page.view import PageView, plain_view
 from kindynos.reports.report import Report
@@ -21,7 +22,16 @@ def decision_view(report: Report, solution: Solution) -> PageView:
         facts=[f"{solution.trials:,} trials", f"seed {solution.draws.seed}"],
         beside=_alternatives(solution),
         tree=tree(solution),
+        charts=[_profiles(solution)],
+        drawn=frozenset(report.figures()) | {"tree", "profiles"},
     )
+
+
+def _profiles(solution: Solution) -> Curves:
+    """Return the share of cases at or below each payoff of the alternatives."""
+    samples = {name: solution.distribution(name) for name in solution.decision.alternatives}
+    unit = solution.decision.unit or None
+    return cumulative("What each alternative may bring", samples, unit)
 
 
 def _alternatives(solution: Solution) -> dict[str, Any]:

@@ -3,23 +3,97 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from kindynos.formatting import per_cent, spoken
+from kindynos.markets.allocation.allocation import Allocation
+from kindynos.markets.allocation.before_after import BeforeAfter
 from kindynos.markets.allocation.frontier import Frontier
+from kindynos.markets.allocation.resampling import Resampled
+from kindynos.markets.allocation.walk import WalkForward
+from kindynos.reports.page.charts import Bars, Row, bars
+from kindynos.reports.page.curves import STROKES, Curves, Line, cumulative, curves
 from kindynos.reports.page.scale import HEIGHT, LEFT, TOP, WIDTH
 from kindynos.reports.page.view import PageView, plain_view
 from kindynos.reports.report import Report
 
 FRONTIER_POINTS = 60
+LEAST_SHOWN, MOST_SHOWN = 0.01, 8  # of weights along it
 
 
-def frontier_view(report: Report, frontier: Frontier, best: Any = None) -> PageView:
+def frontier_view(
+    report: Report, frontier: Frontier, best: Any = None, charts: Iterable[Any] = ()
+) -> PageView:
     """Return what a page shows of a frontier, with the best weights marked where they are given."""
-    return plain_view(report, curve=curve(frontier, best))
+    charts = [*charts, _along(frontier)]
+    return plain_view(
+        report, curve=curve(frontier, best), charts=charts, drawn=frozenset(report.figures())
+    )
+
+
+def of_allocation(
+    allocation: Allocation,
+    compared: BeforeAfter | None,
+    sure: Resampled | None,
+    walked: WalkForward | None,
+) -> Iterator[Bars | Curves]:
+    """Yield the best weights, and what was asked beside them."""
+    table: Any = allocation.contributions()
+    for column in table.columns:
+        if str(column).endswith(("best", "today")):
+            shares = {str(name): float(share) for name, share in table[column].items()}
+            rows = [Row(name, 0.0, share, per_cent(share)) for name, share in shares.items()]
+            yield bars(str(column)[:1].upper() + str(column)[1:], rows)
+    for what, title in (("profit", "profit"), ("max_drawdown", "deepest fall")):
+        if compared is not None:
+            samples = {
+                "today": (np.asarray(compared.before[what].values), None),
+                "best": (np.asarray(compared.after[what].values), None),
+            }
+            unit = "%" if what == "max_drawdown" else None
+            yield cumulative(f"Before and after: {title} over {compared.span}", samples, unit)
+    if sure is not None:
+        weights: Any = sure.table()
+        rows = [
+            Row(str(name), 0.0, row["weight"], per_cent(row["weight"]), row["low"], row["high"])
+            for name, row in weights.iterrows()
+        ]
+        said = f"The lines hold 95 % of {len(sure.draws):,} histories like this one."
+        yield bars("How sure are these weights?", rows, remark=said)
+    if walked is not None:
+        values: Any = walked.values
+        at = np.arange(len(values))
+        yield curves(
+            "Value of 1 invested, out of sample and after costs",
+            [
+                Line(at, values[rule], str(rule), kind)
+                for rule, kind in zip(values.columns, STROKES, strict=False)
+            ],
+            (f"weights chosen again every {walked.every}", "value of 1"),
+            labels=[str(date)[:10] for date in values.index],
+        )
+
+
+def _along(frontier: Frontier) -> Curves:
+    """Return the weights along a frontier, of those that are ever more than a trace."""
+    table = frontier.table().sort_values("mean")
+    names = [name for name in frontier.request.source.names if name in table.columns]
+    shares = table[names].to_numpy(dtype=np.float64)
+    shown = [k for k in range(len(names)) if shares[:, k].max() > LEAST_SHOWN]
+    return curves(
+        "Weights along the frontier",
+        [
+            Line(table["mean"], shares[:, k], spoken(names[k]), STROKES[place % len(STROKES)])
+            for place, k in enumerate(shown[:MOST_SHOWN])
+        ],
+        ("mean return, %", "weight, %"),
+        scales=(100.0, 100.0),
+        floor=0.0,
+    )
 
 
 @dataclass(frozen=True)

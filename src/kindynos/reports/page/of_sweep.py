@@ -9,8 +9,9 @@ import numpy as np
 
 from kindynos.formatting import brief, times_shown
 from kindynos.reports.page.live import tick
+from kindynos.reports.page.of_searches import of_sweep
 from kindynos.reports.page.scale import HEIGHT, LEFT, TOP, WIDTH
-from kindynos.reports.page.view import PageView, plain_view
+from kindynos.reports.page.view import PageView, charts_view, plain_view
 from kindynos.reports.report import Report
 from kindynos.studies.sweep import Sweep
 
@@ -20,7 +21,8 @@ MOST_CELLS = 60  # rows and columns of a map
 
 def sweep_view(report: Report, swept: Sweep) -> PageView:
     """Return what a page shows of a sweep."""
-    return plain_view(report, maps=maps(swept))
+    curves = list(of_sweep(swept))
+    return charts_view(report, *curves) if curves else plain_view(report, maps=maps(swept))
 
 
 @dataclass(frozen=True)

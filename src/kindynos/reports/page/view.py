@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from kindynos import __version__
+from kindynos.formatting import heading
 from kindynos.printable import visible
 from kindynos.reports.page.fans import Fan, fan
 from kindynos.reports.report import Report, Section
@@ -45,7 +46,7 @@ class PageView:
 def plain_view(report: Report, title: str = "", **shown: Any) -> PageView:
     """Return the view of a report of sections and rows, and of what else is given."""
     name = getattr(report.result, "name", None)
-    own = str(name) if isinstance(name, str) and name else report.title
+    own = str(name) if isinstance(name, str) and name else heading(report.title)
     fans = [fan(row) for row in report.rows()]
     shown.setdefault("drawn", frozenset(row.name for row in report.rows()))
     return PageView(

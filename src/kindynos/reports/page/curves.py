@@ -1,0 +1,197 @@
+"""The chart of curves that a page draws itself: lines, bands and points over an axis of numbers or
+of labels, with their words.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from kindynos.arrays import Floats
+from kindynos.formatting import spoken, times_shown
+from kindynos.reports.page.live import tick
+
+ROOM = 0.04  # of the range, around what is drawn
+MOST_POINTS = 600
+LABELS = 6  # on an axis of labels
+LEVELS = np.linspace(0.002, 0.998, 201)  # without the outermost trials, which are single ones
+STROKES = ("first", "second", "third", "fourth")
+
+
+@dataclass(frozen=True)
+class Line:
+    """Points joined, by their values across and up; ``kind`` is a stroke, "median", "step" for the
+    sides of a histogram or "goal".
+    """
+
+    across: ArrayLike
+    up: ArrayLike
+    name: str = ""
+    kind: str = "first"
+
+
+@dataclass(frozen=True)
+class Band:
+    """What lies between two lines; ``kind`` is "wide" or "narrow"."""
+
+    across: ArrayLike
+    low: ArrayLike
+    high: ArrayLike
+    name: str = ""
+    kind: str = "wide"
+
+
+@dataclass(frozen=True)
+class Points:
+    """Points with words each; ``kind`` is "plain", "best" or "faint"."""
+
+    across: ArrayLike
+    up: ArrayLike
+    name: str = ""
+    words: Sequence[str] = ()
+    kind: str = "plain"
+
+
+@dataclass(frozen=True)
+class Curves:
+    """A chart of curves, in thousandths of the room; the points in per cent of it."""
+
+    title: str
+    label: str
+    names: tuple[str, str]  # of the axes, across and up
+    bands: list[dict[str, str]]
+    lines: list[dict[str, str]]
+    points: list[dict[str, Any]]
+    ticks: list[dict[str, Any]]
+    levels: list[dict[str, Any]]
+    keys: list[dict[str, str]] = field(default_factory=list)
+    remark: str = ""
+
+
+def curves(
+    title: str,
+    parts: Iterable[Line | Band | Points],
+    names: tuple[str, str],
+    *,
+    scales: tuple[float, float] = (1.0, 1.0),
+    labels: Sequence[str] = (),
+    remark: str = "",
+    floor: float | None = None,
+) -> Curves:
+    """Return a chart of curves: ``scales`` multiply what the axes say, ``labels`` are those of
+    whole numbers across from 0, and the axis up begins at a ``floor`` at the latest.
+    """
+    drawn = [part for part in parts if len(np.atleast_1d(part.across))]
+    x = np.concatenate([_of(part.across) for part in drawn])
+    y = np.concatenate([value for part in drawn for value in _heights(part)])
+    left, right = _ends(x, room=0.0 if labels else ROOM)
+    low, high = _ends(y if floor is None else np.append(y, floor), room=ROOM)
+    if floor is not None and low < floor:
+        low = floor
+
+    def places(across: ArrayLike, up: ArrayLike) -> list[tuple[float, float]]:
+        one = 1000 * (_of(across) - left) / (right - left)
+        two = 1000 * (high - _of(up)) / (high - low)
+        pairs = zip(one.tolist(), two.tolist(), strict=True)
+        return [(round(a, 1), round(b, 1)) for a, b in pairs if a == a and b == b]
+
+    bands, lines, points = [], [], []
+    for part in drawn:
+        if isinstance(part, Band):
+            edge = places(part.across, part.low) + places(part.across, part.high)[::-1]
+            bands.append({"kind": part.kind, "points": _joined(edge)})
+        elif isinstance(part, Line):
+            corners = places(part.across, part.up)
+            lines.append({"kind": part.kind, "points": _joined(corners)})
+        else:
+            words = list(part.words) or [""] * len(_of(part.across))
+            every = -(-len(words) // MOST_POINTS)
+            points += [
+                {"x": a / 10, "y": b / 10, "words": told, "kind": part.kind}
+                for (a, b), told in list(
+                    zip(places(part.across, part.up), words, strict=False)
+                )[::every]
+            ]  # fmt: skip
+    keys = [{"kind": part.kind, "of": type(part).__name__, "name": part.name} for part in drawn]
+    return Curves(
+        title,
+        f"{title}: {names[1]} over {names[0]}",
+        names,
+        bands,
+        lines,
+        points,
+        _labelled(labels) if labels else _ticks(left, right, scales[0], 6),
+        [{"y": one["x"], "text": one["text"]} for one in _ticks(high, low, scales[1], 5)],
+        [key for key in keys if key["name"]],
+        remark,
+    )
+
+
+def histogram(values: Floats, edges: Floats) -> tuple[Floats, Floats]:
+    """Return the corners of a histogram whose bars show shares of the values."""
+    shares = np.histogram(values, edges)[0] / len(values)
+    return np.repeat(edges, 2), np.concatenate([[0.0], np.repeat(shares, 2), [0.0]])
+
+
+def cumulative(
+    title: str, samples: Mapping[str, tuple[Floats, Floats | None]], unit: str | None
+) -> Curves:
+    """Return the share of cases at or below each value, a curve for each of a few samples: values
+    and their chances, None for equal ones.
+    """
+    parts = []
+    for position, (name, (values, chances)) in enumerate(samples.items()):
+        if chances is None:
+            across = np.quantile(values[~np.isnan(values)], LEVELS)
+            up: Floats = LEVELS
+        else:
+            order = np.argsort(values)
+            across = np.repeat(values[order], 2)
+            up = np.concatenate([[0.0], np.repeat(np.cumsum(chances[order]), 2)[:-1]])
+        parts.append(Line(across, up, spoken(name), STROKES[position % len(STROKES)]))
+    named = ("value" if unit is None else unit, "cases at or below, %")
+    return curves(title, parts, named, scales=(times_shown(unit), 100.0), floor=0.0)
+
+
+def _of(values: ArrayLike) -> Floats:
+    return np.atleast_1d(np.asarray(values, dtype=np.float64))
+
+
+def _heights(part: Line | Band | Points) -> list[Floats]:
+    return [_of(part.low), _of(part.high)] if isinstance(part, Band) else [_of(part.up)]
+
+
+def _ends(values: Floats, room: float) -> tuple[float, float]:
+    finite = values[np.isfinite(values)]
+    low, high = (float(finite.min()), float(finite.max())) if len(finite) else (0.0, 1.0)
+    room *= (high - low) or abs(high) or 1.0
+    return low - room, high + (room or (high == low))
+
+
+def _joined(places: Iterable[tuple[float, float]]) -> str:
+    return " ".join(f"{x},{y}" for x, y in places)
+
+
+def _ticks(first: float, last: float, scale: float, count: int) -> list[dict[str, Any]]:
+    """Return round values between two ends with their places from the first end, in per cent."""
+    from matplotlib.ticker import MaxNLocator
+
+    low, high = sorted((first * scale, last * scale))
+    return [
+        {"x": round(100 * (one / scale - first) / (last - first), 1), "text": tick(one)}
+        for one in MaxNLocator(count).tick_values(low, high)
+        if low <= one <= high
+    ]
+
+
+def _labelled(labels: Sequence[str]) -> list[dict[str, Any]]:
+    last = max(len(labels) - 1, 1)
+    every = -(-len(labels) // LABELS)
+    return [
+        {"x": round(100 * position / last, 1), "text": labels[position]}
+        for position in range(0, len(labels), every)
+    ]
