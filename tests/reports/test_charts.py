@@ -167,6 +167,14 @@ class Curved(Folder):
         self.assertEqual(across.tolist(), [0.0, 0.0, 0.5, 0.5, 1.0, 1.0])
         self.assertEqual(shares_of.tolist(), [0.0, 0.75, 0.75, 0.25, 0.25, 0.0])
 
+    def test_a_notebook_draws_the_same_curves(self):
+        model = kd.load_model(DEMO / "night_ferry.toml")
+        compared = model.compare({"as stated": {}, "dear": {"fare": 58}}, 300, 1)._repr_html_()
+        self.assertEqual(compared.count("<polyline"), 4)  # two scenarios of two outcomes
+        self.assertIn("as stated (solid); dear (dashed)", compared)
+        swept = model.sweep(fare=[50, 60], trials=200, seed=1)._repr_html_()
+        self.assertEqual(swept.count("<polygon"), 2)  # the bands of errors
+
     def test_no_page_shows_a_still_picture_and_all_say_their_seed(self):
         page = self.folder / "page.html"
         for words, titles in (
@@ -180,13 +188,32 @@ class Curved(Folder):
                 ("Net value (mean", "Rate of return (mean"),
             ),
             (
-                ("solve", "night_ferry.toml", "fare", "--within", "45:65", "--trials", 300)
-                + ("--outcome", "net_value", "--mean", "8e6"),
+                (
+                    "solve",
+                    "night_ferry.toml",
+                    "fare",
+                    "--within",
+                    "45:65",
+                    "--trials",
+                    300,
+                    "--outcome",
+                    "net_value",
+                    "--mean",
+                    "8e6",
+                ),
                 ("Which fare makes the mean of net value 8,000,000",),
             ),
             (
-                ("optimize", "best_fare.toml", "--vary", "fare=45:60", "--trials", 200)
-                + ("--maximize", "mean net_value"),
+                (
+                    "optimize",
+                    "best_fare.toml",
+                    "--vary",
+                    "fare=45:60",
+                    "--trials",
+                    200,
+                    "--maximize",
+                    "mean net_value",
+                ),
                 ("Highest mean of net value over fare",),
             ),
             (

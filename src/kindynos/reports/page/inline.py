@@ -13,6 +13,7 @@ from kindynos.formatting import heading, titled
 from kindynos.printable import visible
 from kindynos.reports.origin import titles_of
 from kindynos.reports.page.charts import Bars
+from kindynos.reports.page.curves import Curves
 from kindynos.reports.page.densities import Density, density_of
 from kindynos.reports.page.figures import driven
 from kindynos.reports.page.live import Live, live
@@ -23,7 +24,28 @@ from kindynos.results.run import Run
 
 MOST_TABLES = 2
 MOST_ROWS = 30
-CHARTED = ("bridge", "robustness")  # results whose charts are quick to draw
+# results whose charts are quick to draw
+CHARTED = frozenset(
+    (
+        "bridge",
+        "comparison",
+        "fit",
+        "forecast",
+        "frontier",
+        "goal",
+        "optimum",
+        "robustness",
+        "sweep",
+    )
+)
+MOST_CHARTS = 2
+DASHES = {"second": "9 4", "third": "3 3", "fourth": "12 3 2 3", "goal": "2 3"}
+STROKE_WORDS = {"first": "solid", "median": "solid", "step": "bars"} | {
+    "second": "dashed",
+    "third": "dotted",
+    "fourth": "dash and dot",
+    "goal": "thin dots",
+}
 
 
 def inline(result: Any) -> str:
@@ -37,7 +59,9 @@ def _inline(result: Any, report: Report) -> str:
     if isinstance(result, Run):
         parts += _of_run(result)
     elif report.kind in CHARTED and report.view is not None:
-        parts += [_bars(chart) for chart in report.view(report).charts if isinstance(chart, Bars)]
+        for chart in report.view(report).charts[:MOST_CHARTS]:
+            parts += [_bars(chart)] if isinstance(chart, Bars) else []
+            parts += [_curves(chart)] if isinstance(chart, Curves) else []
     tables = [table for section in report.sections for table in section.tables]
     parts += [_table(table) for table in tables[:MOST_TABLES]]
     if isinstance(result, Distribution):
@@ -99,6 +123,48 @@ def _bars(chart: Bars) -> str:
             f'<td style="text-align:right">{_text(bar.text)}</td></tr>'
         )
     return f"<table><caption>{_text(chart.title)}</caption><tbody>{''.join(rows)}</tbody></table>"
+
+
+def _curves(chart: Curves) -> str:
+    """Return a chart of curves in the colour of the notebook's text, told apart by dashes."""
+    inside = [
+        f'<polygon points="{band["points"]}" fill="currentColor" '
+        f'fill-opacity="{0.15 if band["kind"] == "wide" else 0.3}"/>'
+        for band in chart.bands
+    ]
+    inside += [
+        f'<polyline points="{line["points"]}" fill="none" stroke="currentColor" stroke-width="1.5" '
+        f'stroke-dasharray="{DASHES.get(line["kind"], "none")}" '
+        'vector-effect="non-scaling-stroke"/>'
+        for line in chart.lines
+    ]
+    around = [
+        f'<circle cx="{point["x"]}%" cy="{point["y"]}%" r="{4 if point["kind"] == "best" else 2}"/>'
+        for point in chart.points
+    ]
+    around += [
+        f'<text x="{one["x"]}%" y="196" font-size="11" text-anchor="middle">{_text(one["text"])}'
+        "</text>"
+        for one in chart.ticks
+    ]
+    around += [
+        f'<text x="-6" y="{one["y"]}%" dy="4" font-size="11" text-anchor="end">'
+        f"{_text(one['text'])}</text>"
+        for one in chart.levels
+    ]
+    keys = [
+        f"{_text(key['name'])} ({STROKE_WORDS.get(key['kind'], key['of'].lower())})"
+        for key in chart.keys
+    ]
+    said = f"{chart.names[1]} over {chart.names[0]}"
+    return (
+        f"<div><b>{_text(chart.title)}</b>: {_text(said)}</div>"
+        f'<svg style="margin:6px 28px 6px 72px" width="480" height="200" overflow="visible" '
+        f'fill="currentColor" role="img" aria-label="{_text(chart.label)}">'
+        '<svg width="100%" height="180" viewBox="0 0 1000 1000" preserveAspectRatio="none">'
+        f'{"".join(inside)}</svg><svg width="100%" height="180" overflow="visible">'
+        f"{''.join(around)}</svg></svg><div>{'; '.join(keys)}</div>"
+    )
 
 
 def _picture(density: Density) -> str:
