@@ -270,6 +270,31 @@ class Pages(Folder):
                 result.to_excel(book)
                 self.assertIn("answer", kd.read_workbook(book).sheets)
 
+    def test_a_board_sees_outcomes_side_by_side_and_assumptions_before_the_annex(self):
+        model = kd.Model("Two plants")
+        model.driver("price", kd.Pert(17.5e6, 19e6, 26e6), unit="EUR")
+        model.driver("tide", kd.LogNormal(3.0, 1.0), unit="m")
+        model.outcome("gain", "price - 18e6", unit="EUR", target=0)
+        model.outcome("cost", "2 * price", unit="EUR", better="low")
+        trials = model.simulate(2000, seed=1)
+        page = self.folder / "board.html"
+        trials.report(page)
+        text = page.read_text(encoding="utf-8")
+        rows = re.findall(r"<tr>(.*?)</tr>", text.partition("Outcomes side by side")[2])
+        cells = [re.findall(r"<t[hd][^>]*>(.*?)</t[hd]>", row) for row in rows[:3]]
+        self.assertEqual(cells[0][2:4], ["bad case, 1 in 20", "mean of the worst tenth"])
+        for name, row, sign in (("gain", cells[1], 1), ("cost", cells[2], -1)):
+            values = np.sort(sign * trials[name].values)
+            for k, value in ((2, np.quantile(values, 0.05)), (3, values[:200].mean())):
+                plain = row[k].replace("−", "-").replace(",", "")
+                shown = float(plain.removesuffix(" m")) * (1e6 if plain.endswith(" m") else 1)
+                self.assertAlmostEqual(shown, sign * value, delta=0.006 * abs(value))
+        self.assertIn(f"{100 * trials['gain'].chance(below=0):.1f} % below 0", cells[1][4])
+        self.assertIn("most likely 19 m, between 17.5 m and 26 m", text)
+        self.assertRegex(text, r"in nine of ten cases, half below 2.8\d? \(lognormal\)")
+        order = [text.index(mark) for mark in ('id="assumptions"', 'id="made"', 'class="annex"')]
+        self.assertEqual(order, sorted(order))
+
     def test_notebooks_show_the_answer_and_tables(self):
         model = kd.Model("Ferry")
         model.driver("x", kd.Normal(0, 1), unit=NASTY)

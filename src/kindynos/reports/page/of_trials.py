@@ -8,14 +8,17 @@ from dataclasses import replace
 from typing import Any
 
 from kindynos.errors import KindynosError
+from kindynos.formatting import heading, per_cent
 from kindynos.program.program import Program
+from kindynos.program.quantities import DistributionDriver
 from kindynos.program.statement import Statement
 from kindynos.reports import lumps
 from kindynos.reports.how_made import advice_lines, made_lines
 from kindynos.reports.model_tables import drivers_table, givens_table
 from kindynos.reports.page.densities import densities
+from kindynos.reports.page.distribution_words import distribution_words
 from kindynos.reports.page.fans import fan, rows_of, sheet_of
-from kindynos.reports.page.figures import driven, in_sentence, keys, line
+from kindynos.reports.page.figures import driven, in_sentence, keys, line, rounded
 from kindynos.reports.page.live import MOST_VALUES, Live, Trials, drivers_looked_at, live
 from kindynos.reports.page.view import PageView, plain_view, section_parts, sections_below
 from kindynos.reports.report import Report, Section
@@ -23,13 +26,15 @@ from kindynos.reports.robustness import robustness_report
 from kindynos.results.options import SimulationOptions
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.run import Run
-from kindynos.studies.robustness import RobustnessRequest, robustness
+from kindynos.studies.robustness import Robustness, RobustnessRequest, robustness
 
 MOST_PAGE_VALUES = 150_000  # of all outcomes of a page; of more, counts on steps
 MOST_LIVE = 20  # outcomes that are drawn; all are in the tables
 MOST_ROBUST = 2  # outcomes whose assumptions are looked at
 DEPARTED_TRIALS = 2_000  # of each departure
 MOST_DEPARTED = 1_000_000  # values of a run of these, beyond which a page does not wait for them
+MOST_BESIDE = 6  # outcomes side by side
+WORST = 0.1  # of the trials, whose mean says what is lost when it goes wrong
 MOST_DRIVERS = 12  # that are looked at beside an outcome
 
 
@@ -67,7 +72,7 @@ def run_view(report: Report, run: Run) -> PageView:
         }
         for name in _in_order(run, lives)
     ]
-    facts, sheet = run.facts(), sheet_of(run)
+    facts, sheet, departures = run.facts(), sheet_of(run), _departures(run)
     fans = [fan(row, sheet) for row in rows_of(run)]
     return PageView(
         title=run.name,
@@ -80,11 +85,44 @@ def run_view(report: Report, run: Run) -> PageView:
         fans=[drawn for drawn in fans if drawn is not None],
         assumed=_assumed(run),
         given=_given(run),
-        departures=_departures(run),
+        departures=departures,
+        beside=_side_by_side(run, departures),
         formulas=_formulas(run),
         made=made_lines(run),
         advice=advice_lines(run),
     )
+
+
+def _side_by_side(run: Run, departures: list[dict[str, Any]]) -> dict[str, Any] | None:
+    """Return the outcomes that are one number side by side, for a board: the mean, a bad case, what
+    is lost when it goes wrong, and the chance of missing the target; None of a single one.
+    """
+    names = [name for name in run.outcomes if not run[name].is_row]
+    names = [name for name in names if not lumps.is_condition(run, name)][:MOST_BESIDE]
+    if len(names) < 2:
+        return None
+    wider = {one["title"]: one["wider"] for one in departures}
+    rows = []
+    for name in names:
+        result = run[name]
+        bad = result.percentile(95 if result.better == "low" else 5)
+        worst = ""
+        if lumps.never(result) is None:
+            loss = float(result.expected_shortfall(1 - WORST))  # against 0, more is worse
+            worst = str(rounded(loss if result.better == "low" else -loss, result.unit))
+        cells = line(result, name).cells
+        title = f"{heading(name)}{f', {result.unit}' if result.unit else ''}"
+        rows.append(
+            [title, cells[0], str(rounded(bad, result.unit)), worst, cells[4], wider.get(name, "")]
+        )
+    heads = ["outcome", "mean", "bad case, 1 in 20", "mean of the worst tenth"]
+    heads += ["chance of missing the target", "with ranges half as wide again"]
+    kept = [k for k in range(len(heads)) if k < 2 or any(row[k] for row in rows)]
+    return {
+        "title": "Outcomes side by side",
+        "heads": [heads[k] for k in kept],
+        "rows": [[row[k] for k in kept] for row in rows],
+    }
 
 
 def _lives(
@@ -147,9 +185,19 @@ def _departures(run: Run) -> list[dict[str, Any]]:
                 "title": name,
                 "sentence": " ".join(report.answer),
                 "sections": [section_parts(section) for section in sections_below(report)],
+                "wider": _with_wider_ranges(departed),
             }
         )
     return departures
+
+
+def _with_wider_ranges(departed: Robustness) -> str:
+    """Return the chance of missing the target if all ranges are wider; empty without a target."""
+    if departed.missed is None:
+        return ""
+    moved = departed.moved(departed.missed)
+    wide = [name for name in moved.index if str(name).startswith("ranges x")]
+    return per_cent(float(moved.loc[wide[0], "value"])) if wide else ""
 
 
 def _is_quick(program: Program) -> bool:
@@ -173,6 +221,9 @@ def _assumed(run: Run) -> list[dict[str, Any]]:
         row = dict(zip(headers, cells, strict=True))
         name, each = row.pop("driver"), row.pop("each")
         stated = in_sentence(row.pop("distribution"))
+        driver = run.program.shown_driver(name)
+        if isinstance(driver, DistributionDriver):
+            stated = distribution_words(driver.distribution, driver.unit)
         assumed.append(
             {
                 "name": name,
