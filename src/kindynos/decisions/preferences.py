@@ -88,6 +88,12 @@ def increasing(function: Any, low: float, high: float) -> Utility:
 class Weights:
     """Weights of criteria that add up to 1, and how consistent the comparisons were: a ratio above
     0.10 asks for another look.
+
+    >>> from kindynos import pairwise_weights
+    >>> said = {("price", "noise"): 3, ("price", "range"): 2, ("range", "noise"): 2}
+    >>> weights = pairwise_weights(said)
+    >>> max(weights.weights, key=weights.weights.get)
+    'price'
     """
 
     weights: Mapping[str, float]

@@ -66,7 +66,12 @@ class Payoff:
 @checked_init
 @dataclass(frozen=True)
 class Pay:
-    """An amount that is paid (or, with a minus, spent) on the way, and what follows."""
+    """An amount that is paid (or, with a minus, spent) on the way, and what follows.
+
+    >>> from kindynos import Decision, Pay
+    >>> Decision("Survey", {"survey": Pay(-0.2, 1.0), "none": 0.7}).solve().best
+    'survey'
+    """
 
     amount: Any
     then: Any
@@ -81,6 +86,11 @@ class Pay:
 class Choice:
     """A choice among alternatives by name, made with the knowledge of the events before it and of
     nothing else.
+
+    >>> from kindynos import Choice, Decision
+    >>> dock = Choice("dock", {"now": 2.0, "later": 1.5})
+    >>> Decision("Yard", {"keep": dock, "sell": 1.8}).solve().best
+    'keep'
     """
 
     name: str
@@ -106,6 +116,11 @@ class Event:
     ``{"granted": (0.7, then), "refused": ("rest", then)}``; chances add up to 1, and ``"rest"``
     takes what is missing. A chance may be a number, a distribution, or a formula over the
     decision's quantities. Events of one name are one event.
+
+    >>> from kindynos import Decision, Event
+    >>> demand = Event("demand", {"high": (0.4, 3.0), "low": ("rest", -1.0)})
+    >>> round(float(Decision("Second ferry", {"buy": demand, "wait": 0.0}).solve().value), 9)
+    0.6
     """
 
     name: str

@@ -28,6 +28,11 @@ class Distribution(Contract, Inline):
 
     ``percentile_recipe`` says how the family is found from percentiles; None where it is not given
     by them.
+
+    >>> from kindynos import Pert
+    >>> cost = Pert(17.5, 19, 26)
+    >>> round(cost.mean, 3), round(cost.percentile(90), 2), round(cost.chance(above=20), 3)
+    (19.917, 21.98, 0.427)
     """
 
     percentile_recipe: ClassVar[Recipe | None] = None

@@ -46,6 +46,11 @@ def read_series(
     ``column`` may be left out where there is one. The other arguments are those of ``read_trials``.
     Raises FileError naming the row of what cannot be read, and of dates that are doubled or not
     evenly spaced.
+
+    >>> from kindynos import demo_file, read_series
+    >>> passengers = read_series(demo_file("passengers.csv"))
+    >>> passengers.name, float(passengers.iloc[0])
+    ('passengers', 18630.0)
     """
     if every is not None:
         one_of("every", every, get_args(Spacing))
@@ -168,6 +173,10 @@ def read_values(
 ) -> Floats:
     """Return a column of numbers of a file ``(rows,)``, NaN where a value is missing; arguments and
     errors are those of ``read_series``.
+
+    >>> from kindynos import demo_file, read_values
+    >>> read_values(demo_file("repair_bills.csv"), "bill").shape
+    (40,)
     """
     form = TableFormat.checked(sheet, header, encoding, decimal, missing)
     return values_and_notes(source, column, form)[0]

@@ -53,6 +53,11 @@ class Backtest(Reported):
     they cluster, ``conditional`` both together, ``shortfall`` whether losses beyond were larger
     than the expected shortfall forecast; ``zone`` is the supervisors': "green",
     "yellow" or "red" by the number of exceptions. ``table`` has every day.
+
+    >>> from kindynos import Portfolio, demo_file, read_prices
+    >>> prices = read_prices(demo_file("treasury_prices.csv"))
+    >>> Portfolio(prices, shares={"shipyard": 100}).backtest("weighted", level=0.95).zone
+    'green'
     """
 
     level: float

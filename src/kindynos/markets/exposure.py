@@ -123,6 +123,12 @@ class RiskFigure(Estimate):
     data contradicts the method's assumptions, if anything. ``method``, ``level``, ``window``,
     ``returns`` (their number), ``first`` and ``last`` date, ``horizon`` in periods, each one
     ``unit`` long ("day", "month"); ``description`` puts it in words.
+
+    >>> from kindynos import Portfolio, demo_file, read_prices
+    >>> prices = read_prices(demo_file("treasury_prices.csv"))
+    >>> figure = Portfolio(prices, shares={"shipyard": 100}).value_at_risk(0.95)
+    >>> figure.method, figure.unit, figure.low < figure < figure.high
+    ('historical', 'day', True)
     """
 
     fraction: float

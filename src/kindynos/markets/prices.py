@@ -124,6 +124,11 @@ class Prices(HandsOutCopies):
     that, and ``changes`` the instruments that change by differences ("absolute"), such as yields.
     ``spacing`` is how far the dates lie apart, from which units, horizons and yearly figures
     follow.
+
+    >>> from kindynos import demo_file, read_prices
+    >>> prices = read_prices(demo_file("treasury_prices.csv")).subset(["shipyard", "wind_farm"])
+    >>> prices.instruments
+    ['shipyard', 'wind_farm']
     """
 
     frame: pd.DataFrame
@@ -569,6 +574,11 @@ def read_prices(
     years, or irregular; ``per_year`` states the dates in a year of a market that has its own.
     Raises FileError with file and row for text in a price, decimal commas, dates that cannot be
     read or appear twice, and files with too little.
+
+    >>> from kindynos import demo_file, read_prices
+    >>> prices = read_prices(demo_file("treasury_prices.csv"))
+    >>> len(prices.instruments), prices.spacing.unit
+    (6, 'day')
     """
     one_of("missing", missing, POLICIES)
     if per_year is not None:

@@ -26,6 +26,12 @@ COVARIANCES = ("sample", "weighted", "shrunk")
 class Returns(HandsOutCopies):
     """Returns by date and instrument, ``kind`` "simple" or "log"; ``spacing`` is how far their
     dates lie apart.
+
+    >>> from kindynos import demo_file, read_prices
+    >>> from kindynos.markets import returns
+    >>> monthly = returns(read_prices(demo_file("treasury_prices.csv")), every="month")
+    >>> monthly.kind
+    'simple'
     """
 
     frame: pd.DataFrame
@@ -157,6 +163,12 @@ def returns(
     See ``Prices.every`` for such periods; a last one that the prices do not reach the end of is
     left out, which ``description`` tells. Raises ParameterError for other words, a period shorter
     than the prices lie apart, and too few prices.
+
+    >>> from kindynos import demo_file, read_prices
+    >>> from kindynos.markets import returns
+    >>> prices = read_prices(demo_file("treasury_prices.csv")).subset(["shipyard", "wind_farm"])
+    >>> returns(prices).frame.shape[1]
+    2
     """
     prices = prices_of(prices)
     one_of("kind", kind, ("simple", "log"))

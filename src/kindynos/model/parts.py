@@ -111,6 +111,16 @@ def open_parts(folder: str | Path) -> TrialParts:
     """Return the trials of a run that were written with ``simulate(..., store="parts")``. Raises
     FileError for a folder without them, or with those of a run that has not ended, and for parts
     that are missing or were changed.
+
+    >>> import tempfile
+    >>> from kindynos import Model, Normal, open_parts
+    >>> model = Model("Kiosk")
+    >>> model.driver("sales", Normal(100, 10))
+    >>> model.outcome("profit", "3 * sales - 250")
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     _ = model.simulate(500, seed=1, store="parts", resume=folder + "/t")
+    ...     open_parts(folder + "/t").size
+    500
     """
     path = path_of("folder", folder)
     manifest = _manifest(path)

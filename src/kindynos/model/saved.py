@@ -106,6 +106,17 @@ def open_run(path: str | Path, model: Model | None = None) -> Run:
     ``model`` is needed only for the sheets of trials, and of lines not kept, of a model with Python
     functions; its outcomes are compared with the saved ones. Raises FileError for a file that is
     none, is damaged or has another format, and for a model that is not the run's.
+
+    >>> import tempfile
+    >>> from pathlib import Path
+    >>> from kindynos import Model, Normal, open_run
+    >>> model = Model("Kiosk")
+    >>> model.driver("sales", Normal(100, 10))
+    >>> model.outcome("profit", "3 * sales - 250")
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     model.simulate(500, seed=1).save(Path(folder) / "kiosk.parquet")
+    ...     open_run(Path(folder) / "kiosk.parquet").size
+    500
     """
     path = path_of("path", path)
     check_file(path, math.inf)

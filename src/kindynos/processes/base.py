@@ -71,6 +71,11 @@ class Process(ABC, Inline):
 
     Times are in the unit in which drift and volatility are stated, such as a year; ``dt`` is the
     length of a period in that unit. Paths are ``(periods + 1, trials)``, the start first.
+
+    >>> from kindynos import GeometricBrownianMotion
+    >>> process = GeometricBrownianMotion(80.0, drift=0.02, volatility=0.3)
+    >>> process.paths(12, 100, seed=1, dt=1 / 12).shape
+    (13, 100)
     """
 
     label: ClassVar[str]

@@ -99,6 +99,15 @@ def joint_distribution(
     without one the median.
 
     Raises ParameterError for quantities that are rows, or of different numbers of trials.
+
+    >>> from kindynos import Model, Normal, joint_distribution
+    >>> model = Model("Kiosk")
+    >>> model.driver("sales", Normal(100, 10))
+    >>> model.outcome("profit", "3 * sales - 250")
+    >>> run = model.simulate(1_000, seed=1)
+    >>> joint = joint_distribution(run["sales"], run["profit"])
+    >>> round(float(joint.correlation), 3)
+    1.0
     """
     for name, values in (("x", x), ("y", y)):
         instance(name, values, Result, "a result with one number per trial, such as run['name']")

@@ -289,6 +289,14 @@ class Result(NumberStatistics, _Quantity[Estimate]):
 
     Each statistic is an Estimate: a float with ``.low``, ``.high`` and ``.error`` (95 %).
     ``run["name"]`` gives a RowResult for a quantity with a value each period.
+
+    >>> from kindynos import Model, Normal
+    >>> model = Model("Kiosk")
+    >>> model.driver("sales", Normal(100, 10))
+    >>> model.outcome("profit", "3 * sales - 250", target=0)
+    >>> profit = model.simulate(10_000, seed=1)["profit"]
+    >>> round(float(profit.mean)), profit.chance(below=0) < 0.06, profit.mean.error < 1
+    (50, True, True)
     """
 
     @cached_property
@@ -349,6 +357,13 @@ class RowResult(_Quantity[Estimates]):
     """A quantity of a run with a value each period; ``values`` is ``(periods, trials)``.
 
     Each statistic is an array over the periods, with arrays ``.low``, ``.high`` and ``.error``.
+
+    >>> from kindynos import Model, Normal
+    >>> model = Model("Kiosk", periods=3)
+    >>> model.driver("sales", Normal(100, 10), each="period")
+    >>> model.outcome("profit", "3 * sales - 250")
+    >>> model.simulate(1_000, seed=1)["profit"].values.shape
+    (3, 1000)
     """
 
     @checked

@@ -51,6 +51,14 @@ class Run(FigureTables, SimulatedTrials, Reported):
     period; see also table, trials, trial, sensitivity and facts. Outcomes and drivers with one
     number per trial are kept in memory, and what was named with ``keep=``. Anything else is
     calculated again from the seed when it is read, and compared with what was kept.
+
+    >>> from kindynos import Model, Normal
+    >>> model = Model("Kiosk")
+    >>> model.driver("sales", Normal(100, 10))
+    >>> model.outcome("profit", "3 * sales - 250")
+    >>> run = model.simulate(1_000, seed=1)
+    >>> run.size, run.outcomes, run.drivers
+    (1000, ['profit'], ['sales'])
     """
 
     @checked

@@ -503,6 +503,16 @@ def compare(
     them.
 
     Raises RunError where they have nothing in common to compare.
+
+    >>> from kindynos import Model, Normal, compare
+    >>> model = Model("Kiosk")
+    >>> model.given(price=3.0)
+    >>> model.driver("sales", Normal(100, 10))
+    >>> model.outcome("profit", "price * sales - 250")
+    >>> dear = model.replace(price=4.0).simulate(1_000, seed=1)
+    >>> compared = compare({"as it is": model.simulate(1_000, seed=1), "dear": dear})
+    >>> compared.scenarios
+    ['as it is', 'dear']
     """
     return Comparison(mapping("runs", runs, "runs by name"), outcome)
 

@@ -42,6 +42,12 @@ class Allocation(Reported):
     figures of these weights and of today's, ``binding`` for what holds them back, ``compare`` for
     before and after, ``resampled`` and ``walk_forward`` for how sure they are, ``portfolio`` to go
     on with them, and ``plot``.
+
+    >>> from kindynos import Moments, allocate
+    >>> moments = Moments([0.04, 0.06], [[0.01, 0.0], [0.0, 0.04]], names=["bonds", "wind"])
+    >>> best = allocate(moments, minimize="variance")
+    >>> {name: round(weight, 3) for name, weight in best.weights.items()}
+    {'bonds': 0.8, 'wind': 0.2}
     """
 
     @checked

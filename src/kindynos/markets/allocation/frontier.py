@@ -31,6 +31,11 @@ class Frontier(Reported):
     With ``risk="sd"`` the corners are exact and weights between two of them change in proportion;
     with "expected_shortfall" the table has points. See ``table``, ``at``, ``best_ratio``, ``plot``
     and ``plot_weights``.
+
+    >>> from kindynos import Moments, frontier
+    >>> moments = Moments([0.04, 0.06], [[0.01, 0.0], [0.0, 0.04]], names=["bonds", "wind"])
+    >>> round(float(frontier(moments).table()["mean"].max()), 3)
+    0.06
     """
 
     @checked
