@@ -61,6 +61,8 @@ class Titles(Folder):
             ("prise", "Power", ("no quantity 'prise'", "did you mean 'price'")),
             ("price", " ", ("must have 1 to 60 characters",)),
             ("price", 3, ("title must be a text",)),
+            ("price", "=A1", ("not begin as a formula of a spreadsheet",)),
+            ("price", "one\ntwo", ("must be printable",)),
         ):
             with self.subTest(title=title), self.fails(*words):
                 model.title(name, title)

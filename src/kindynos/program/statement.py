@@ -39,6 +39,7 @@ from kindynos.validate import checked, shown, words
 
 MOST_QUANTITIES = 3_000
 LONGEST_TITLE = 60  # characters
+FORMULAS = "=+-@"  # beginnings of what a spreadsheet would work out
 PERIODS = "periods"  # what stands for their number among replacements
 WORDS = {Given: "given figure", Driver: "driver", Line: "line"}
 
@@ -110,7 +111,7 @@ class Statement:
 
     def with_title(self, name: str, title: str) -> Statement:
         """Return the statement with what people call a quantity; raises ModelError for one that
-        there is not, and for a title that is no text.
+        there is not, and for a title that is not a text.
         """
         if name not in self.quantities:
             raise ModelError(f"no quantity {name!r:.40}", unknown=name, known=self.quantities)
@@ -118,6 +119,11 @@ class Statement:
         if not title.strip() or len(title) > LONGEST_TITLE:
             raise ModelError(
                 f"the title of {name!r} must have 1 to {LONGEST_TITLE} characters, not {len(title)}"
+            )
+        if title.strip()[0] in FORMULAS or not title.isprintable():
+            raise ModelError(
+                f"the title of {name!r} must be printable and not begin as a formula of a "
+                f"spreadsheet, with one of {' '.join(FORMULAS)}"
             )
         return replace(self, titles={**self.titles, name: title.strip()})
 
