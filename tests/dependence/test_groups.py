@@ -85,13 +85,34 @@ class Reached(Case):
                 np.testing.assert_allclose(reached, [0.2, 0.5, 0.3, -0.7], atol=0.025)
         with self.fails("are drawn alike, not that of wage, fuel, tide, cost, delay"):
             run.sensitivity("y", "shapley")
+
+    def test_levels_of_what_is_kept_from_period_to_period(self):
         made = kd.Model("Site", periods=5)
         made.driver("cost", kd.Exponential(3))
-        made.driver("wage", kd.Normal(50, 5), each="period", serial=0.4)
-        made.outcome("y", "cost + total(wage)")
-        made.correlate("cost", "wage", 0.5)
-        with self.fails("serial= does not go with", "wage"):
-            made.simulate(100, seed=1)
+        made.driver("wage", kd.Normal(50, 5), each="period", serial=0.7)
+        made.driver("rent", kd.Normal(9, 1), each="period", serial=0.2)
+        made.driver("fuel", kd.Normal(9, 1), each="period")
+        made.outcome("y", "cost + total(wage + rent + fuel)")
+        made.correlate("wage", "rent", 0.4)
+        made.correlate("rent", "fuel", 0.3)
+        for name, stated in (("wage", 0.6), ("rent", 0.5), ("fuel", -0.2)):
+            made.correlate("cost", name, stated)
+        for sampling in ("random", "latin"):
+            with self.subTest(sampling=sampling):
+                run = made.simulate(16_384, seed=4, sampling=sampling)
+                cost, wage, rent, fuel = (run[n].values for n in ("cost", "wage", "rent", "fuel"))
+                for one, other, stated in (
+                    (cost, wage.mean(axis=0), 0.6),
+                    (cost, rent.mean(axis=0), 0.5),
+                    (cost, fuel.mean(axis=0), -0.2),
+                    (wage[2], wage[3], 0.7),
+                    (rent[0], rent[1], 0.2),
+                    (wage[3], rent[3], 0.4),
+                    (rent[4], fuel[4], 0.3),
+                ):
+                    self.assertAlmostEqual(spearman(one, other), stated, delta=0.025)
+        departed = made.robustness("y", trials=200, seed=1)
+        self.assertIn("kept from period to period 0.8", departed.moved("mean").index)
 
     def test_kendalls_tau_of_archimedean_copulas(self):
         for copula, parameter, tau in (

@@ -151,6 +151,24 @@ class ClosedForms(Case):
         stated = stats.norm.cdf(-4.5 / math.sqrt(2 + 2 * rho))
         self.assertGreater(value, stated + error)
 
+    def test_what_is_stated_leaves_out_what_cannot_go_with_it(self):
+        kept, together = "kept from period to period 0.8", "tails together t4"
+        for serial, copula, there, left_out in (
+            (None, {}, (kept, together), ()),
+            (0.3, {}, (kept,), (together,)),
+            (None, {"copula": "t", "df": 4}, (), (kept, together)),
+            (None, {"copula": "clayton", "tau": 0.3}, (), (kept, together)),
+        ):
+            with self.subTest(serial=serial, **copula):
+                model = kd.Model("Site", periods=4)
+                model.driver("wage", kd.Normal(5, 1), each="period", serial=serial)
+                model.driver("rent", kd.Normal(5, 1), each="period")
+                model.outcome("cost", "total(wage * rent)")
+                model.correlate("wage", "rent", *([] if "tau" in copula else [0.6]), **copula)
+                found = model.robustness("cost", trials=400, seed=1).moved("mean").index
+                self.assertLessEqual(set(there), set(found))
+                self.assertTrue(set(left_out).isdisjoint(found))
+
     def test_processes_widen_by_their_volatility(self):
         model = kd.Model("price", periods=4)
         model.driver("p", kd.GeometricBrownianMotion(start=100, drift=0.0, volatility=0.2))

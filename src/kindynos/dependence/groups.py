@@ -86,7 +86,8 @@ class LevelGroup(DriverGroup):
         """Return the members' scores, dependent, ``(periods, trials)`` and ``(trials,)``."""
         count = len(self.weights)
         rows, singles = self.names[:count], self.names[count:]
-        moved = DriverGroup(rows, self.copula).apply(scores, stratified)
+        first = DriverGroup(rows, self.copula, self.serial, self.opening)
+        moved = first.apply(scores, stratified)
         levels = [
             np.array(weights) @ moved.normal(name)
             for name, weights in zip(rows, self.weights, strict=True)

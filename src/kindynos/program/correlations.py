@@ -260,7 +260,7 @@ def _group(
     first, repair = correlations[0], any(entry.repair for entry in correlations)
     singles = tuple(name for name in names if not drivers[name].each_period)
     mixed = 0 < len(singles) < len(names)
-    _check_one_copula(names, correlations, serial, mixed)
+    _check_one_copula(names, correlations, serial)
     if first.copula in ARCHIMEDEAN:
         value = first.parameter if first.tau is None else of_tau(first.copula, first.tau)
         assert value is not None
@@ -268,7 +268,7 @@ def _group(
     if mixed:
         ordered = (*(name for name in names if name not in singles), *singles)
         matrix = _of_scores(ordered, correlations, drivers)
-        return _level_group(matrix, ordered, singles, drivers, periods, repair)
+        return _level_group(matrix, ordered, singles, drivers, serial, periods, repair)
     matrix, shifted = _possible(_of_scores(names, correlations, drivers), names, repair)
     if first.df is not None:
         return DriverGroup(names, StudentCopula(_rows(matrix), first.df)), shifted
@@ -279,20 +279,12 @@ def _group(
 
 
 def _check_one_copula(
-    names: tuple[str, ...],
-    correlations: Sequence[Correlation],
-    serial: Mapping[str, float],
-    mixed: bool,
+    names: tuple[str, ...], correlations: Sequence[Correlation], serial: Mapping[str, float]
 ) -> None:
     """Raise ModelError for statements about drivers that hang together but cannot hold together."""
     first = correlations[0]
     if {(entry.copula, entry.df) for entry in correlations} != {(first.copula, first.df)}:
         raise ModelError(f"{', '.join(names)} hang together and need one copula, not several")
-    if serial and mixed:
-        raise ModelError(
-            "serial= does not go with a correlation with one number per trial: "
-            f"{', '.join(serial)}; make it a process, or leave serial= out"
-        )
     if serial and first.copula != "gaussian":
         raise ModelError(f"serial= goes with the gaussian copula, not with {first.copula}")
     if first.copula in ARCHIMEDEAN and len(correlations) > 1:
@@ -321,24 +313,38 @@ def _level_group(
     names: tuple[str, ...],
     singles: tuple[str, ...],
     drivers: Mapping[str, Driver],
+    serial: Mapping[str, float],
     periods: int,
     repair: bool,
 ) -> tuple[DriverGroup, list[Repair]]:
     """Return the group of drivers with one number each period and, after them, with one per trial:
-    levels are as correlated as their shocks are, period by period, as far as they hang on the same
-    periods.
+    levels are as correlated as their shocks are, as far as they hang on the same periods or on
+    those before.
+
+    The score of one driver t periods after that of another is correlated with it by their own
+    correlation times the first one's serial correlation to the power of t.
     """
     count = len(names) - len(singles)
-    weights = np.array([_level_weights(drivers[name], periods) for name in names[:count]])
-    between, shifted = _possible(matrix[:count, :count].copy(), names[:count], repair)
-    matrix[:count, :count] = between * (weights @ weights.T)
+    rows = names[:count]
+    weights = np.array([_level_weights(drivers[name], periods) for name in rows])
+    between, shifted = _possible(matrix[:count, :count].copy(), rows, repair)
+    phi = np.array([serial.get(name, 0.0) for name in rows])[:, None, None]
+    lags = np.subtract.outer(np.arange(periods), np.arange(periods))
+    later = np.where(lags >= 0, phi ** np.maximum(lags, 0), 0.0)  # of the first after the second
+    before = np.where(lags < 0, phi ** np.maximum(-lags, 0), 0.0)
+    shared = np.einsum("it,its,js->ij", weights, later, weights)
+    shared += np.einsum("it,jts,js->ij", weights, before, weights)
+    sizes = np.sqrt(np.diag(shared))
+    matrix[:count, :count] = between * shared / np.outer(sizes, sizes)
     np.fill_diagonal(matrix, 1.0)
     of_levels, moved = _possible(matrix, names, repair)
     group = LevelGroup(
         names,
-        Elliptical(_rows(between)),
+        Elliptical(_rows(_innovations(between, rows, serial))),
+        serial,
+        Elliptical(_rows(between)) if serial else None,
         levels=Elliptical(_rows(of_levels)),
-        weights=_rows(weights),
+        weights=_rows(weights / sizes[:, None]),
     )
     return group, [*shifted, *moved]
 

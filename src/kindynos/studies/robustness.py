@@ -300,11 +300,16 @@ class _Case:
         return replace(model, correlations=(*others, *added))
 
     def persistent(self) -> Statement:
-        """Return the model in which what is drawn each period stays from one to the next."""
+        """Return the model in which what is drawn each period stays from one to the next, but for
+        drivers whose copula is not the gaussian one, which leaves none.
+        """
+        entries = self.statement.correlations
+        bound = {name for one in entries if one.copula != "gaussian" for name in one.names}
         changed = {
             name: replace(driver, serial=self.request.kept)
             for name, driver in self.statement.quantities.items()
             if name in self.open
+            and name not in bound
             and isinstance(driver, DistributionDriver)
             and not isinstance(driver, PickingDriver)
             and driver.each_period
@@ -316,9 +321,12 @@ class _Case:
 
     def tails(self) -> Statement:
         """Return the model in which what is stated to move together does so in its tails too."""
-        entries = self.statement.correlations
-        if not entries or not all(map(_is_plain, entries)):
-            return self.statement
+        entries, drivers = self.statement.correlations, self.statement.quantities
+        linked = {name for entry in entries for name in entry.names}
+        kept = any(getattr(drivers[name], "serial", None) is not None for name in linked)
+        alike = all(len({_each(self.statement, n) for n in one.names}) == 1 for one in entries)
+        if not entries or kept or not alike or not all(map(_is_plain, entries)):
+            return self.statement  # a t copula goes with neither
         changed = tuple(replace(entry, copula="t", df=TAIL_DF) for entry in entries)
         return replace(self.statement, correlations=changed)
 
