@@ -109,6 +109,10 @@ class Calls(Case):
         with self.fails("history must be numbers in a rectangular array"):
             kd.ExponentialSmoothing(1.0, 1.0, 0.5, history=[[1, 2], [3]])
         walks = {name: kd.RandomWalk(1.0, 0.0, 1.0) for name in "ab"}
+        cohort = kd.Cohort(["a", "b"], {"a": 50}, {"a": {"a": 0.9, "b": 0.1}, "b": {"b": 1.0}})
+        for wrong in (10**30, -1, 0.5):
+            with self.subTest(wrong=wrong), self.fails("periods must be"):
+                cohort.reaching("b", periods=wrong)
         with self.fails("periods 1e+308 long are too short or too long"):
             kd.PathSet(walks).paths(5, 4, seed=1, dt=1e308)
         for wrong in (1e-320, np.ones(2), [[1]], table["x"]):

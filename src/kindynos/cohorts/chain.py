@@ -13,8 +13,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from kindynos.arrays import Floats
+from kindynos.cohorts.cohort import MOST_PERIODS
 from kindynos.errors import ParameterError
-from kindynos.validate import Count, checked, known_name
+from kindynos.validate import Count, check_integer, checked, known_name
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -109,6 +110,7 @@ def reaching(cohort: Cohort, state: str, periods: Count = 40) -> Reaching:
     import pandas as pd
 
     known_name("state", state, cohort.states)
+    check_integer("periods", periods, least=0, most=MOST_PERIODS)
     chances = chances_of(cohort)
     position, size = list(cohort.states).index(state), len(chances)
     able = reached_from(chances.T, [position])
