@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import math
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -17,6 +18,7 @@ from kindynos.literals import Kind
 SMALLEST_SHARE = 5e-7  # error of a share that is shown
 LARGEST = 1e15  # from here on a power of ten reads better than its digits
 MOST_DIGITS: ContextVar[int | None] = ContextVar("MOST_DIGITS", default=None)  # that are wanted
+NAME = re.compile(r"[^\W\d]\w*")
 TITLES: ContextVar[Mapping[str, str]] = ContextVar("TITLES", default=MappingProxyType({}))
 ROUNDING = 1e-12  # relative to a figure, below which its error is that of the arithmetic alone
 RESIDUE = 1e-15  # a figure below it, with its error, is what rounding leaves of 0
@@ -57,8 +59,8 @@ def titled(titles: Mapping[str, str]) -> Iterator[None]:
     """Call quantities by their titles where people read of them.
 
     >>> with titled({"net_value": "NPV of the gas plant"}):
-    ...     spoken("net_value"), spoken("gas_price")
-    ('NPV of the gas plant', 'gas price')
+    ...     spoken("net_value")
+    'NPV of the gas plant'
     """
     token = TITLES.set(titles)
     try:
@@ -67,9 +69,18 @@ def titled(titles: Mapping[str, str]) -> Iterator[None]:
         TITLES.reset(token)
 
 
-def spoken(name: str) -> str:
-    """Return the name of a quantity as people read it: its title, or its words."""
-    return TITLES.get().get(name, name.replace("_", " "))
+def spoken(text: str) -> str:
+    """Return the name of a quantity, or words with names in them, as people read them: each name by
+    its title, or by its words.
+
+    >>> with titled({"net_value": "NPV of the gas plant"}):
+    ...     spoken("mean of net_value"), spoken("gas_price x 1.5")
+    ('mean of NPV of the gas plant', 'gas price x 1.5')
+    """
+    titles = TITLES.get()
+    if text in titles or not titles:
+        return titles.get(text, text.replace("_", " ").strip())
+    return NAME.sub(lambda name: titles.get(name[0], name[0]), text).replace("_", " ").strip()
 
 
 def heading(name: str) -> str:

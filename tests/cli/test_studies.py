@@ -123,7 +123,7 @@ class Studies(Folder):
         )
         self.assertEqual((data["value"], data["error"]), (wanted.value, wanted.value.error))
         text, files = self.written(*goal, "--within", "40:80")
-        self.assertIn("the chance of net_value above 0 is 90.0 %", text)
+        self.assertIn("the chance of net value above 0 is 90.0 %", text)
         self.assertIn("goal.png", files)
         missed = run(*goal, "--within", "40:45")
         self.assertEqual((missed.returncode, missed.stdout), (2, ""))

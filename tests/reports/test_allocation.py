@@ -72,7 +72,7 @@ class Optima(Case):
         )
         shown = text(optimum.optimum(found))
         for words in (
-            "Highest mean of net_value, EUR",
+            "Highest mean of net value, EUR",
             "price 200",
             "Constraints",
             "does not bind",
@@ -93,4 +93,4 @@ class Optima(Case):
             evaluations=12,
         )
         self.assertIsNone(found.unit)
-        self.assertRegex(text(optimum.optimum(found)), r"chance below 0 of net_value \d+\.?\d* %")
+        self.assertRegex(text(optimum.optimum(found)), r"chance below 0 of net value \d+\.?\d* %")

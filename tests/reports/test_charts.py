@@ -7,7 +7,15 @@ import pandas as pd
 
 import kindynos as kd
 from kindynos.reports.page.charts import Row, bars, shares, through_time
-from kindynos.reports.page.curves import Band, Line, Points, cumulative, curves, histogram
+from kindynos.reports.page.curves import (
+    Band,
+    Line,
+    Points,
+    cumulative,
+    curves,
+    histogram,
+    of_results,
+)
 from tests.common import DEMO, Folder, run
 
 BAR = re.compile(
@@ -140,7 +148,7 @@ class Curved(Folder):
             [
                 Band([0, 10], [1.0, 1.0], [3.0, 5.0], "error"),
                 Line([0, 10], [2.0, 3.0], "mean"),
-                Points([5.0, np.nan], [2.5, 1.0], "best", ["here", "nowhere"], "best"),
+                Points([np.nan, 5.0], [1.0, 2.5], "best", ["nowhere", "here"], "best"),
             ],
             ("x", "y"),
             scales=(1.0, 100.0),
@@ -154,15 +162,31 @@ class Curved(Folder):
         self.assertIn("400", [level["text"] for level in chart.levels])
         self.assertEqual([key["name"] for key in chart.keys], ["error", "mean", "best"])
 
+    def test_what_has_no_value_is_a_gap_and_what_has_no_end_is_not_drawn(self):
+        values = [1.0, 2.0, np.nan, 4.0, 5.0, np.inf]
+        chart = curves("y", [Line(np.arange(6.0), values)], ("x", "y"))
+        self.assertEqual([len(places(chart, k)) for k in (0, 1)], [2, 2])
+        self.assertEqual(len(chart.lines), 2)
+
+    def test_curves_of_trials_count_weights_missing_values_and_never(self):
+        rows = pd.DataFrame({"v": [1.0, 2.0, 3.0, np.nan], "w": [1.0, 1.0, 2.0, 4.0]})
+        weighted = kd.read_trials(rows, weights="w")["v"]
+        drawn = of_results("v", {"v": weighted})
+        heights = sorted({1000 - y for _, y in places(drawn, 0)})
+        top = 1.04 * 0.5  # room above a half of the weight
+        np.testing.assert_allclose(np.array(heights) / 1000 * top, [0.125, 0.25, 0.5], atol=2e-3)
+        self.assertEqual([key["name"] for key in drawn.keys], ["v (50.0 % without a value)"])
+        never = kd.read_trials(pd.DataFrame({"v": [1.0, 2.0, np.inf, np.inf]}))["v"]
+        self.assertEqual(len(places(of_results("v", {"v": never}), 0)), 2)
+
     def test_shares_at_or_below_and_histograms(self):
-        values = np.arange(1000.0)
-        plain = cumulative("c", {"a": (values, None)}, "EUR")
-        middle = [x for x, y in places(plain, 0) if 480 < y < 520]
-        self.assertTrue(all(450 < x < 550 for x in middle) and middle)
-        stated = cumulative("c", {"a": (np.array([3.0, 1.0]), np.array([0.25, 0.75]))}, None)
-        heights = [y for _, y in places(stated, 0)]
-        top, bottom = min(heights), max(heights)
-        self.assertAlmostEqual((bottom - heights[1]) / (bottom - top), 0.75, places=2)
+        stated = cumulative("c", {"a": (np.array([1.0, 3.0]), np.array([0.75, 1.0]))}, None)
+        (_, low), (_, high) = places(stated, 0)
+        self.assertAlmostEqual((1000 - low) / (1000 - high), 0.75, places=3)
+        many = {str(k): (np.arange(2.0), np.arange(2.0)) for k in range(11)}
+        drawn = cumulative("c", many, "EUR")
+        self.assertEqual(len({line["kind"] for line in drawn.lines}), 8)
+        self.assertEqual(drawn.remark, "3 more are in the tables.")
         across, shares_of = histogram(np.array([0.0, 0.1, 0.9, 0.2]), np.array([0.0, 0.5, 1.0]))
         self.assertEqual(across.tolist(), [0.0, 0.0, 0.5, 0.5, 1.0, 1.0])
         self.assertEqual(shares_of.tolist(), [0.0, 0.75, 0.75, 0.25, 0.25, 0.0])
@@ -171,7 +195,8 @@ class Curved(Folder):
         model = kd.load_model(DEMO / "night_ferry.toml")
         compared = model.compare({"as stated": {}, "dear": {"fare": 58}}, 300, 1)._repr_html_()
         self.assertEqual(compared.count("<polyline"), 4)  # two scenarios of two outcomes
-        self.assertIn("as stated (solid); dear (dashed)", compared)
+        self.assertRegex(compared, 'stroke-dasharray="none"/></svg>as stated')
+        self.assertRegex(compared, 'stroke-dasharray="9 4"/></svg>dear')
         swept = model.sweep(fare=[50, 60], trials=200, seed=1)._repr_html_()
         self.assertEqual(swept.count("<polygon"), 2)  # the bands of errors
 

@@ -273,9 +273,8 @@ def _origin(report: Report, to: Output) -> Origin:
     from kindynos.reports.origin import Origin, model_of
 
     words = ["kindynos", *_without_output(sys.argv[1:])]
-    seed = getattr(report.result, "seed", None)
-    if _finished().seeds:
-        seed = _finished().seeds[0]
+    chosen = _finished().seeds
+    seed = chosen[0] if chosen else getattr(report.result, "seed", None)
     if seed is not None and "--seed" not in words and not any("--seed=" in w for w in words):
         words += ["--seed", str(seed)]
     return Origin(

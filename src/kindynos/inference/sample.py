@@ -363,6 +363,14 @@ class Sample(AnySample):
         """Which share of all trials has a value."""
         return self.hits(None, None, None).mean if self.count < len(self.values) else 1.0
 
+    def cumulative(self, points: int) -> tuple[Floats, Floats]:
+        """Return values in order, evenly spaced ones of many, and the share of all trials at or
+        below each.
+        """
+        picked = np.linspace(0, self.count - 1, min(self.count, points)).astype(int)
+        values = self.sorted[picked]
+        return values, self.share_with_a_value * self.share_below(values, upto=True)
+
     @property
     def blocks(self) -> int:
         """How many blocks have a trial with a value."""

@@ -175,7 +175,7 @@ class _ModelReader:
                 model.event(name, brings=brings, **stated)
 
     def _lines(self, model: Model, content: Any) -> None:
-        """Add the lines and outcomes that are formulas."""
+        """Add the lines and outcomes that are formulas, and the checks."""
         for name, line in content.lines.items():
             if line.formula is None:
                 continue
@@ -193,7 +193,6 @@ class _ModelReader:
                     better=outcome.better,
                     missing=outcome.missing,
                 )
-
         for name, check in content.checks.items():
             with self.mistakes.at(table=f"[checks] {name}"):
                 model.must_hold(name, check.formula, tolerance=check.tolerance)

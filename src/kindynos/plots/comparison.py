@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from numpy.typing import NDArray
 
-from kindynos.formatting import heading, per_cent
+from kindynos.formatting import heading
 from kindynos.plots.style import (
     ACCENT,
     DARK,
@@ -98,12 +98,7 @@ def _finite_ends(values: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def _label(name: str, result: Result) -> str:
     """Return the name of a scenario, with the share of trials that have no finite value."""
-    shares = {
-        "infinite": float(np.isinf(result.values).mean()),
-        "without a value": result.n_failed / result.size,
-    }
-    words = ", ".join(f"{per_cent(share)} {what}" for what, share in shares.items() if share)
-    return f"{name} ({words})" if words else name
+    return f"{name} ({result.lacking})" if result.lacking else name
 
 
 def _curves(
@@ -114,16 +109,15 @@ def _curves(
     """
     for position, (name, result) in enumerate(results.items()):
         sample = result.ranked
-        values, valid = sample.sorted, sample.share_with_a_value
+        values, below = sample.cumulative(POINTS)  # of all trials
+        valid = sample.share_with_a_value
         stroke, colour = STROKES[position % len(STROKES)], COLOURS[position % len(COLOURS)]
         if not len(values):  # its line in the legend says so
             ax.plot([], [], color=colour, ls=stroke, lw=2, label=_label(name, result))
             continue
-        picked = np.linspace(0, len(values) - 1, min(len(values), POINTS)).astype(int)
-        below = valid * sample.share_below(values[picked], upto=True)  # of all trials
         begin, end = (valid, 0.0) if survival else (0.0, valid)
         share = begin - below if survival else below
-        x = np.concatenate([[reach[0], values[0]], values[picked], [reach[1]]])
+        x = np.concatenate([[reach[0], values[0]], values, [reach[1]]])
         y = np.concatenate([[begin, begin], share, [end]])
         ax.plot(x, y, color=colour, ls=stroke, lw=2, label=_label(name, result))
 

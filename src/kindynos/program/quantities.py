@@ -346,20 +346,22 @@ class AveragedDriver(ProcessDriver):
         return [*own, *more]
 
     def values(self, scores: Scores) -> Floats:
-        source = self.shares or self.name
-        periods = len(scores.normal(source))
-        steps = []
-        for request in super().requests(periods):
-            if request.rows is None:
-                continue
-            whole = scores.normal(request.name)
-            own = scores.normal(self._within(request.name)).reshape(periods, STEPS_WITHIN, -1)
-            own = own - own.mean(axis=1, keepdims=True) + whole[:, None] / math.sqrt(STEPS_WITHIN)
-            steps.append(own.reshape(periods * STEPS_WITHIN, -1))
+        periods = len(scores.normal(self.shares or self.name))
+        shocks = [
+            self._by_steps(scores, r.name, periods) for r in super().requests(periods) if r.rows
+        ]
         theta = self._theta(scores, periods)
         parameters = self.process._parameters_at(np.stack(theta)) if theta else self.process
-        path = self.process._ahead(np.stack(steps), self.dt / STEPS_WITHIN, parameters)
+        path = self.process._ahead(np.stack(shocks), self.dt / STEPS_WITHIN, parameters)
         return _averages(path, self.process.start_value)
+
+    def _by_steps(self, scores: Scores, shock: str, periods: int) -> Floats:
+        """Return a shock by the steps within the periods, ``(steps, trials)``: z_j above."""
+        of_period = scores.normal(shock)
+        within = scores.normal(self._within(shock)).reshape(periods, STEPS_WITHIN, -1)
+        within = within - within.mean(axis=1, keepdims=True)
+        steps: Floats = within + of_period[:, None] / math.sqrt(STEPS_WITHIN)
+        return steps.reshape(periods * STEPS_WITHIN, -1)
 
     def changes(self, scores: Scores) -> Floats:
         """Return the changes at the ends of periods, which correlations are of."""

@@ -249,7 +249,7 @@ def _(optimum: Optimum) -> list[str]:
     side = "highest" if optimum.maximize else "lowest"
     tried = "" if optimum.tried_all else f" of {len(optimum.evaluations):,} points tried"
     sentences = [
-        f"The {optimum.what} is {side}{tried}, {shown} on fresh draws, at {_listed(where)}."
+        f"The {spoken(optimum.what)} is {side}{tried}, {shown} on fresh draws, at {_listed(where)}."
     ]
     for row in optimum.constraints().to_dict("records"):
         if row["kept"] == "no":
@@ -274,12 +274,12 @@ def _surely_kept(optimum: Optimum, is_chance: bool) -> list[str]:
     objective = inside.objective
     worth = share_in_words(objective) if is_chance else amount(objective, optimum.unit)
     figures = [
-        f"{constraint.figure.label} is {share_in_words(figure)}"
+        f"{spoken(constraint.figure.label)} is {share_in_words(figure)}"
         for (constraint, *_), figure in zip(optimum.limits, inside.figures, strict=True)
         if constraint.figure.statistic.kind == "share"
     ]
     kept = f" ({_listed(figures)})" if figures else ""
-    return [f"At {where} it is kept for certain{kept}, and the {optimum.what} is {worth}."]
+    return [f"At {where} it is kept for certain{kept}, and the {spoken(optimum.what)} is {worth}."]
 
 
 def decision_answer(solution: Solution, switches: Mapping[str, pd.DataFrame]) -> list[str]:

@@ -45,7 +45,7 @@ def decided(
         "",
         _policy(solution),
         "",
-        _beats(solution),
+        _trial_by_trial(solution),
     ]
     if worth is not None:
         title = "What it would be worth to know before choosing"
@@ -145,22 +145,25 @@ def _policy(solution: Solution) -> FigureTable:
     )
 
 
-def _beats(solution: Solution) -> FigureTable:
+def _trial_by_trial(solution: Solution) -> FigureTable:
+    """Return how often each of the best alternatives pays more than each other one in the same
+    trial, how often it is the best of all, and what choosing it would be regretted by.
+    """
     names = solution.best_alternatives(MOST_COMPARED)
-    beats: Any = solution.beats(names)
+    shares: Any = solution.beats(names)
     errors: Any = solution.beats(names, errors=True)
     regret: Any = solution.regret()
-    left = f"; the best {len(names)} of {len(regret)}" if len(regret) > len(names) else ""
+    left_out = f"; the best {len(names)} of {len(regret)}" if len(regret) > len(names) else ""
 
     def more_than(other: str) -> Callable[[Any], str]:
         return lambda row: (
             ""
             if (name := row["alternative"]) == other
-            else _share(beats.loc[name, other], errors.loc[name, other])
+            else _share(shares.loc[name, other], errors.loc[name, other])
         )
 
     return table_from(
-        f"In the same trial{left}",
+        f"In the same trial{left_out}",
         regret.loc[names].rename_axis("alternative"),
         {
             "alternative": "alternative",

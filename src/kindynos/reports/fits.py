@@ -120,7 +120,6 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
             "The intervals of the percentiles hold the choice among "
             f"{', '.join(chosen)}, by their weights.",
         )
-    fit = shown.fitted
     return Report.of(
         [
             *opening([f"{ranking.verdict}.", *_not_recorded(shown, ranking)]),
@@ -143,12 +142,7 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
                 "ranking": _known(ranked, "distribution"),
                 "verdict": ranking.verdict,
                 "begins at": ranking.begins_at,
-                "unseen": None if fit.unseen is None else plain_estimate(fit.unseen),
-                "shown": shown.label,
-                "parameters": dict(fit.estimates),
-                "standard_errors": dict(fit.standard_errors),
-                "intervals": {name: list(ends) for name, ends in fit.intervals.items()},
-                "at_bound": dict(fit.at_bound),
+                **_facts_of(shown),
             }
         ),
         tables=lambda: {**only_files(fits=ranked), "percentiles": percentiles},
@@ -158,6 +152,19 @@ def distributions(name: str, ranking: Ranking, shown: Distribution, notes: list[
         },
         view=lambda report: charts_view(report, *of_fits.of_ranking(ranking, shown, name)),
     )
+
+
+def _facts_of(shown: Distribution) -> dict[str, Any]:
+    """Return what the plain data say of a fitted distribution."""
+    fit = shown.fitted
+    return {
+        "unseen": None if fit.unseen is None else plain_estimate(fit.unseen),
+        "shown": shown.label,
+        "parameters": dict(fit.estimates),
+        "standard_errors": dict(fit.standard_errors),
+        "intervals": {name: list(ends) for name, ends in fit.intervals.items()},
+        "at_bound": dict(fit.at_bound),
+    }
 
 
 def _not_recorded(shown: Distribution, ranking: Ranking) -> list[str]:

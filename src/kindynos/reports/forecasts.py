@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import Any
 
 import pandas as pd
 from rich.text import Text
@@ -67,19 +68,9 @@ def forecast_report(
         facts=lambda: plain_value(
             {
                 "column": name,
-                "process": forecast.process_name,
-                "seed": forecast.seed,
-                "raised to 0": forecast.raised,
-                "verdict": forecast.ranking.verdict,
+                **_facts(forecast, table, chances),
                 "notes": list(notes),
-                "doubts": forecast.ranking.doubts,
-                "ahead": [{"period": str(period)[:10], **row} for period, row in table.iterrows()],
                 "total": {"periods": count, **total},
-                "chances": [
-                    {"above": figure, "period": str(period)[:10], "chance": float(chance)}
-                    for figure, values in chances.items()
-                    for period, chance in zip(table.index, values, strict=True)
-                ],
                 "driver": lines,
             }
         ),
@@ -88,6 +79,23 @@ def forecast_report(
         view=lambda report: charts_view(report, of_fits.of_forecast(forecast)),
         result=forecast,
     )
+
+
+def _facts(forecast: Forecast, table: pd.DataFrame, chances: Mapping[float, Any]) -> dict[str, Any]:
+    """Return what the plain data say of a forecast and of its periods."""
+    return {
+        "process": forecast.process_name,
+        "seed": forecast.seed,
+        "raised to 0": forecast.raised,
+        "verdict": forecast.ranking.verdict,
+        "doubts": forecast.ranking.doubts,
+        "ahead": [{"period": str(period)[:10], **row} for period, row in table.iterrows()],
+        "chances": [
+            {"above": figure, "period": str(period)[:10], "chance": float(chance)}
+            for figure, values in chances.items()
+            for period, chance in zip(table.index, values, strict=True)
+        ],
+    }
 
 
 def _periods(

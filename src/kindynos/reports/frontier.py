@@ -35,7 +35,7 @@ def frontier_report(frontier: ModelFrontier) -> Report:
     return Report.of(
         parts,
         kind="frontier",
-        heading=f"Efficient decisions: {frontier.what} against {frontier.against}",
+        heading=f"Efficient decisions: {spoken(frontier.what)} against {spoken(frontier.against)}",
         result=frontier,
         facts=lambda: plain_value(
             {
@@ -61,8 +61,8 @@ def frontier_answer(efficient: ModelFrontier) -> list[str]:
     ends = [efficient.table.iloc[place] for place in (-1, 0)]
     what, against = efficient.what, efficient.against
     said = [
-        f"{_decisions(efficient, end)} has {what} {_plain(end[what], efficient.units[0])} "
-        f"and {against} {_plain(end[against], efficient.units[1])}"
+        f"{_decisions(efficient, end)} has {spoken(what)} {_plain(end[what], efficient.units[0])} "
+        f"and {spoken(against)} {_plain(end[against], efficient.units[1])}"
         for end in ends[: len(efficient.table)]
     ]
     if len(efficient.table) == 1:

@@ -9,7 +9,7 @@ from typing import Any
 from rich.text import Text
 
 from kindynos.cells import Cell
-from kindynos.formatting import in_unit, number, per_cent, short, shown, with_error
+from kindynos.formatting import in_unit, number, per_cent, short, shown, spoken, with_error
 from kindynos.reports.answers import answer, opening
 from kindynos.reports.page import of_searches
 from kindynos.reports.page.view import charts_view
@@ -49,7 +49,9 @@ def optimum(result: Optimum) -> Report:
 def _decisions(optimum: Optimum) -> FigureTable:
     aim = "Highest" if optimum.maximize else "Least"
     unit = f", {optimum.unit}" if optimum.unit else ""
-    table = table_of(f"{aim} {optimum.what}{unit}", "decision", "best", "95 % error", Words("unit"))
+    table = table_of(
+        f"{aim} {spoken(optimum.what)}{unit}", "decision", "best", "95 % error", Words("unit")
+    )
     units = optimum.units or {}
     for name, decided in optimum.decisions.items():
         unit_of = units.get(name)
@@ -59,7 +61,7 @@ def _decisions(optimum: Optimum) -> FigureTable:
             cells = number(in_unit(float(f"{float(decided):.6g}"), unit_of)), Cell.of("-")
         table.add_row(name, *cells, unit_of or "")
     value, error = shown(optimum.objective, kind_of(optimum.what), optimum.unit)
-    table.add_row(optimum.what, value, error or "-", optimum.unit or "")
+    table.add_row(spoken(optimum.what), value, error or "-", optimum.unit or "")
     return table
 
 

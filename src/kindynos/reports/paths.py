@@ -156,16 +156,10 @@ def paths(
         kind="paths",
         facts=lambda: {
             "instrument": name,
-            "process": process.label,
             "seed": seed,
             "period": spacing.unit,
             "suspicious prices": [] if prices is None else prices.doubts,
-            "parameters": {
-                key: value for key, value in process.parameters.items() if key != "returns"
-            },
-            "standard_errors": dict(process.fitted.standard_errors) if process.fitted else {},
-            "description": process.fitted.description if process.fitted else "",
-            "basis": process.basis,
+            **_facts(process),
             **outlook.data(),
         },
         tables=lambda: only_files(paths=path_table(simulated)),
@@ -173,6 +167,18 @@ def paths(
         figures=figures,
         view=partial(_view, simulated, outlook),
     )
+
+
+def _facts(process: Process) -> dict[str, Any]:
+    """Return what the plain data say of a process and of its fit."""
+    fit = process.fitted
+    return {
+        "process": process.label,
+        "parameters": {key: value for key, value in process.parameters.items() if key != "returns"},
+        "standard_errors": dict(fit.standard_errors) if fit else {},
+        "description": fit.description if fit else "",
+        "basis": process.basis,
+    }
 
 
 def _view(simulated: Floats, outlook: Outlook, report: Report) -> Any:

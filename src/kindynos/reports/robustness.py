@@ -75,7 +75,7 @@ def _departures(robustness: Robustness) -> Iterator[Bars]:
             value, error = float(row["value"]), (float(row["high"]) - float(row["low"])) / 2
             kind = "hurts" if (value - begin) * worse > 0 else ""
             text, ends = _value(robustness, figure, value), (value - error, value + error)
-            drawn.append(Row(_departure(name), begin, value, text, *ends, kind=kind))
+            drawn.append(Row(spoken(str(name)), begin, value, text, *ends, kind=kind))
         title = heading(
             _named(robustness, figure)
             + (f", {robustness.unit}" if robustness.unit and _kind(figure) != "share" else "")
@@ -85,12 +85,6 @@ def _departures(robustness: Robustness) -> Iterator[Bars]:
             "at the end of a bar is the 95 % error of the difference."
         )
         yield bars(title, drawn, line=begin, remark=remark)
-
-
-def _departure(name: object) -> str:
-    """Return a departure as people read it: of a driver, such as "load x 1.5", or of all."""
-    driver, times, factor = str(name).rpartition(" x ")
-    return f"{spoken(driver or factor)}{times}{factor if driver else ''}"
 
 
 def with_robustness(report: Report, answers: Sequence[Robustness]) -> Report:
@@ -130,36 +124,43 @@ def robustness_answer(robustness: Robustness) -> list[str]:
     """Return what a reader acts on: the first figure as stated and under the departures that say
     most, and which range matters most.
     """
-    first, tail = next(iter(robustness.stated)), robustness.tail
-    rows = robustness.moved(first)
-    said, seen = [], rows[(rows["low"] > 0) | (rows["high"] < 0)]
-    values = seen["value"].to_dict()
-    for name, words in _words(robustness).items():
-        if name in values:
-            said.append(f"{words} {_value(robustness, first, float(values[name]))}")
-    stated = in_one_cell(robustness.stated[first], _kind(first), robustness.unit)
-    text = f"As stated the {_named(robustness, first)} is {stated} by sampling"
+    figure = next(iter(robustness.stated))
+    departures = robustness.moved(figure)
+    moving = departures[(departures["low"] > 0) | (departures["high"] < 0)]["value"].to_dict()
+    said = [
+        f"{words} {_value(robustness, figure, float(moving[name]))}"
+        for name, words in _words(robustness).items()
+        if name in moving
+    ]
+    stated = in_one_cell(robustness.stated[figure], _kind(figure), robustness.unit)
+    text = f"As stated the {_named(robustness, figure)} is {stated} by sampling"
     sentences = [f"{text}; {', '.join(said)}." if said else f"{text}; no departure moves it."]
-    chance = float(robustness.stated[first])
-    ends = [chance, *rows["value"]]
-    if first == robustness.missed:
-        if min(ends) >= CERTAIN:
-            sentences.append(
-                f"It is at least {per_cent(min(ends))} either way: the target is out of reach."
-            )
-        elif max(ends) <= 1 - CERTAIN:
-            sentences.append(f"It is at most {per_cent(max(ends))} either way: the target is met.")
-        elif MIDDLE[0] <= chance <= MIDDLE[1]:
-            worst = robustness.moved(tail)["value"]
-            worse = worst.max() if robustness.better == "low" else worst.min()
-            sentences.append(
-                f"The chance is near one half and says little: the {_named(robustness, tail)} goes "
-                f"from {_value(robustness, tail, float(robustness.stated[tail]))} to "
-                f"{_value(robustness, tail, float(worse))}{_unit(robustness)}."
-            )
-    single = robustness.moved(tail).filter(items=robustness.singles, axis=0)
+    if figure == robustness.missed:
+        sentences += _where_it_leads(robustness, departures["value"])
+    single = robustness.moved(robustness.tail).filter(items=robustness.singles, axis=0)
     single = single[(single["low"] > 0) | (single["high"] < 0)]
     return [*sentences, *_matters_most(single), *_needed(robustness)]
+
+
+def _where_it_leads(robustness: Robustness, chances: pd.Series) -> list[str]:
+    """Return that the target is missed or met whatever departs; of a chance near one half, which
+    says little, how far the bad end moves.
+    """
+    stated, tail = float(robustness.stated[robustness.missed]), robustness.tail
+    least, most = min(stated, *chances), max(stated, *chances)
+    if least >= CERTAIN:
+        return [f"It is at least {per_cent(least)} either way: the target is out of reach."]
+    if most <= 1 - CERTAIN:
+        return [f"It is at most {per_cent(most)} either way: the target is met."]
+    if not MIDDLE[0] <= stated <= MIDDLE[1]:
+        return []
+    moved = robustness.moved(tail)["value"]
+    worst = moved.max() if robustness.better == "low" else moved.min()
+    return [
+        f"The chance is near one half and says little: the {_named(robustness, tail)} goes "
+        f"from {_value(robustness, tail, float(robustness.stated[tail]))} to "
+        f"{_value(robustness, tail, float(worst))}{_unit(robustness)}."
+    ]
 
 
 def _matters_most(single: pd.DataFrame) -> list[str]:
@@ -248,7 +249,7 @@ def _table(robustness: Robustness, figure: str) -> FigureTable:
         gap = Estimate(row["difference"], row["low"], row["high"])
         value = Estimate(float(row["value"]))
         table.add_row(
-            _departure(name),
+            spoken(str(name)),
             per_cent(float(value))
             if kind == "share"
             else in_one_cell(value, kind, robustness.unit),

@@ -28,6 +28,7 @@ from kindynos.formatting import (
     share_decimals,
     share_with_error,
     shares,
+    spoken,
     threshold,
 )
 from kindynos.inference.estimates import Estimate, symmetrical
@@ -470,50 +471,24 @@ def _sweep_tables(swept: Sweep) -> list[RenderableType]:
 
 def goal(solved: Goal) -> Report:
     """Return what reaches the goal, and what was tried."""
-    kind = kind_of(solved.what)
-    table = table_of(f"Tried for {solved.what}", solved.name, solved.what, numbers_first=True)
+    kind, what = kind_of(solved.what), spoken(solved.what)
+    table = table_of(f"Tried for {what}", spoken(solved.name), what, numbers_first=True)
     for row in solved.evaluations.to_dict("records"):
         reached = symmetrical(row["statistic"], row["error"])
         table.add_row(
             brief(in_unit(row["value"], solved.unit)),
             in_one_cell(reached, kind, solved.outcome_unit),
         )
-    unit = f" {solved.unit}" if solved.unit else ""
     aim = per_cent(solved.goal) if kind == "share" else threshold(solved.goal, solved.outcome_unit)
-    value = in_one_cell(solved.value, unit=solved.unit)
-    what = solved.what
-    asked = re.fullmatch(r"chance (above|below|at) (\S+) of (.+)", what)
-    if asked:
-        limit = threshold(float(asked[2]), solved.outcome_unit)
-        what = f"chance of {asked[3]} {asked[1]} {limit}"
-    description = f"With {solved.name} at {value}{unit}, the {what} is {aim}."
-    notes = []
-    if solved.jump is not None:
-        low, high = (in_one_cell(Estimate(end), kind, solved.outcome_unit) for end in solved.jump)
-        where = brief(in_unit(float(f"{float(solved.value):.4g}"), solved.unit))
-        description = (
-            f"No {solved.name} makes the {solved.what} {aim}: it jumps from {low} to {high} at "
-            f"{where}{unit}."
-        )
-    if solved.others:
-        values = (brief(in_unit(float(f"{x:.4g}"), solved.unit)) for x in solved.others)
-        notes.append(Text(f"It is reached at about {', '.join(values)}{unit} too."))
-    if solved.without_value:
-        which = "of all trials" if kind == "share" else "over the others"
-        notes.append(
-            Text(
-                f"Up to {per_cent(solved.without_value)} of the trials have no value; the "
-                f"{solved.what} is {which}."
-            )
-        )
     how = (
         f"{solved.trials:,} trials each, on the same draws, seed {solved.seed}; the error is that "
         "of the sampling, 95 %."
     )
+    answer = Text(_reached(solved, aim), style="bold")
     return Report.of(
-        [Text(description, style="bold"), *notes, "", table, Text(how, style="dim")],
+        [answer, *_beside_the_goal(solved), "", table, Text(how, style="dim")],
         kind="goal",
-        heading=f"Which {solved.name} makes the {solved.what} {aim}",
+        heading=f"Which {spoken(solved.name)} makes the {what} {aim}",
         facts=lambda: {
             "name": solved.name,
             "goal": solved.goal,
@@ -529,6 +504,40 @@ def goal(solved: Goal) -> Report:
         figures=lambda: {"goal": solved.plot},
         view=lambda report: charts_view(report, of_searches.of_goal(solved)),
     )
+
+
+def _reached(solved: Goal, aim: str) -> str:
+    """Return the value that reaches the goal, or where the figure jumps over it."""
+    name, what = spoken(solved.name), spoken(solved.what)
+    unit = f" {solved.unit}" if solved.unit else ""
+    if solved.jump is not None:
+        kind = kind_of(solved.what)
+        low, high = (in_one_cell(Estimate(end), kind, solved.outcome_unit) for end in solved.jump)
+        where = brief(in_unit(float(f"{float(solved.value):.4g}"), solved.unit))
+        return f"No {name} makes the {what} {aim}: it jumps from {low} to {high} at {where}{unit}."
+    asked = re.fullmatch(r"chance (above|below|at) (\S+) of (.+)", solved.what)
+    if asked:
+        limit = threshold(float(asked[2]), solved.outcome_unit)
+        what = f"chance of {spoken(asked[3])} {asked[1]} {limit}"
+    value = in_one_cell(solved.value, unit=solved.unit)
+    return f"With {name} at {value}{unit}, the {what} is {aim}."
+
+
+def _beside_the_goal(solved: Goal) -> list[Text]:
+    """Return where else the goal is reached, and what trials without a value leave open."""
+    notes, unit = [], f" {solved.unit}" if solved.unit else ""
+    if solved.others:
+        values = (brief(in_unit(float(f"{x:.4g}"), solved.unit)) for x in solved.others)
+        notes.append(Text(f"It is reached at about {', '.join(values)}{unit} too."))
+    if solved.without_value:
+        which = "of all trials" if kind_of(solved.what) == "share" else "over the others"
+        notes.append(
+            Text(
+                f"Up to {per_cent(solved.without_value)} of the trials have no value; the "
+                f"{spoken(solved.what)} is {which}."
+            )
+        )
+    return notes
 
 
 def drivers(

@@ -15,6 +15,7 @@ from numpy.typing import ArrayLike, NDArray
 from kindynos.arrays import Floats
 from kindynos.delegation import Inline
 from kindynos.errors import DataWarning, KindynosError, RunError
+from kindynos.formatting import per_cent
 from kindynos.inference.estimates import Estimate, Estimates
 from kindynos.inference.sample import Sample
 from kindynos.literals import StatisticName
@@ -308,6 +309,18 @@ class Result(NumberStatistics, _Quantity[Estimate]):
     def ranked(self) -> Sample:
         """Its trials; those without a value rank as ``missing`` says."""
         return self.sample.ranked(self.missing)
+
+    @property
+    def lacking(self) -> str:
+        """Which share of the trials, by weight, is infinite and which has no value, in words;
+        nothing where none is.
+        """
+        values, weights = self.sample.values, self.sample.weights
+        shares = {
+            "infinite": float(np.average(np.isinf(values), weights=weights)),
+            "without a value": float(np.average(np.isnan(values), weights=weights)),
+        }
+        return ", ".join(f"{per_cent(share)} {what}" for what, share in shares.items() if share)
 
     def _work_out(self, statistic: Statistic, *args: Any, **options: Any) -> Estimate:
         sample = self.ranked if self._ranks(statistic) else self.sample

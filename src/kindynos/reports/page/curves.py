@@ -4,22 +4,26 @@ of labels, with their words.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+import math
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import groupby
 from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
-from kindynos.formatting import spoken, times_shown
+from kindynos.formatting import times_shown
 from kindynos.reports.page.live import tick
+from kindynos.results.result import Result
 
 ROOM = 0.04  # of the range, around what is drawn
 MOST_POINTS = 600
 LABELS = 6  # on an axis of labels
-LEVELS = np.linspace(0.002, 0.998, 201)  # without the outermost trials, which are single ones
-STROKES = ("first", "second", "third", "fourth")
+POINTS = 400  # of a curve of trials
+STROKES = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth")
+Place = tuple[float, float]  # across and down, in thousandths of the room
 
 
 @dataclass(frozen=True)
@@ -93,29 +97,28 @@ def curves(
     if floor is not None and low < floor:
         low = floor
 
-    def places(across: ArrayLike, up: ArrayLike) -> list[tuple[float, float]]:
+    def places(across: ArrayLike, up: ArrayLike) -> list[Place | None]:
         one = 1000 * (_of(across) - left) / (right - left)
         two = 1000 * (high - _of(up)) / (high - low)
         pairs = zip(one.tolist(), two.tolist(), strict=True)
-        return [(round(a, 1), round(b, 1)) for a, b in pairs if a == a and b == b]
+        return [(round(a, 1), round(b, 1)) if math.isfinite(a + b) else None for a, b in pairs]
 
     bands, lines, points = [], [], []
     for part in drawn:
         if isinstance(part, Band):
             edge = places(part.across, part.low) + places(part.across, part.high)[::-1]
-            bands.append({"kind": part.kind, "points": _joined(edge)})
+            bands.append({"kind": part.kind, "points": _joined(one for one in edge if one)})
         elif isinstance(part, Line):
-            corners = places(part.across, part.up)
-            lines.append({"kind": part.kind, "points": _joined(corners)})
+            for corners in _unbroken(places(part.across, part.up)):
+                lines.append({"kind": part.kind, "points": _joined(corners)})
         else:
-            words = list(part.words) or [""] * len(_of(part.across))
-            every = -(-len(words) // MOST_POINTS)
+            at = places(part.across, part.up)
+            words = part.words or [""] * len(at)
+            told = [(one, text) for one, text in zip(at, words, strict=True) if one]
             points += [
-                {"x": a / 10, "y": b / 10, "words": told, "kind": part.kind}
-                for (a, b), told in list(
-                    zip(places(part.across, part.up), words, strict=False)
-                )[::every]
-            ]  # fmt: skip
+                {"x": one[0] / 10, "y": one[1] / 10, "words": text, "kind": part.kind}
+                for one, text in told[:: -(-len(told) // MOST_POINTS) or 1]
+            ]
     keys = [{"kind": part.kind, "of": type(part).__name__, "name": part.name} for part in drawn]
     return Curves(
         title,
@@ -137,24 +140,33 @@ def histogram(values: Floats, edges: Floats) -> tuple[Floats, Floats]:
     return np.repeat(edges, 2), np.concatenate([[0.0], np.repeat(shares, 2), [0.0]])
 
 
-def cumulative(
-    title: str, samples: Mapping[str, tuple[Floats, Floats | None]], unit: str | None
-) -> Curves:
-    """Return the share of cases at or below each value, a curve for each of a few samples: values
-    and their chances, None for equal ones.
+def cumulative(title: str, shares: Mapping[str, tuple[Floats, Floats]], unit: str | None) -> Curves:
+    """Return a curve for each of a few names: values, and the share of cases at or below each."""
+    shown = list(shares.items())[: len(STROKES)]
+    parts = [
+        Line(values, below, name, stroke)
+        for (name, (values, below)), stroke in zip(shown, STROKES, strict=False)
+    ]
+    left = len(shares) - len(shown)
+    return curves(
+        title,
+        parts,
+        (unit or "value", "cases at or below, %"),
+        scales=(times_shown(unit), 100.0),
+        floor=0.0,
+        remark=f"{left} more are in the tables." if left else "",
+    )
+
+
+def of_results(title: str, results: Mapping[str, Result]) -> Curves:
+    """Return the share of trials at or below each value of results; of trials that have none, or
+    an infinite one, the name says how many there are.
     """
-    parts = []
-    for position, (name, (values, chances)) in enumerate(samples.items()):
-        if chances is None:
-            across = np.quantile(values[~np.isnan(values)], LEVELS)
-            up: Floats = LEVELS
-        else:
-            order = np.argsort(values)
-            across = np.repeat(values[order], 2)
-            up = np.concatenate([[0.0], np.repeat(np.cumsum(chances[order]), 2)[:-1]])
-        parts.append(Line(across, up, spoken(name), STROKES[position % len(STROKES)]))
-    named = ("value" if unit is None else unit, "cases at or below, %")
-    return curves(title, parts, named, scales=(times_shown(unit), 100.0), floor=0.0)
+    shares = {
+        f"{name} ({one.lacking})" if one.lacking else name: one.ranked.cumulative(POINTS)
+        for name, one in results.items()
+    }
+    return cumulative(title, shares, next(iter(results.values())).unit)
 
 
 def _of(values: ArrayLike) -> Floats:
@@ -172,7 +184,14 @@ def _ends(values: Floats, room: float) -> tuple[float, float]:
     return low - room, high + (room or (high == low))
 
 
-def _joined(places: Iterable[tuple[float, float]]) -> str:
+def _unbroken(places: Sequence[Place | None]) -> Iterator[list[Place]]:
+    """Yield the parts of a line between places that have no value."""
+    for there, part in groupby(places, key=bool):
+        if there:
+            yield [one for one in part if one]
+
+
+def _joined(places: Iterable[Place]) -> str:
     return " ".join(f"{x},{y}" for x, y in places)
 
 

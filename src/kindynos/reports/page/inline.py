@@ -39,13 +39,8 @@ CHARTED = frozenset(
     )
 )
 MOST_CHARTS = 2
-DASHES = {"second": "9 4", "third": "3 3", "fourth": "12 3 2 3", "goal": "2 3"}
-STROKE_WORDS = {"first": "solid", "median": "solid", "step": "bars"} | {
-    "second": "dashed",
-    "third": "dotted",
-    "fourth": "dash and dot",
-    "goal": "thin dots",
-}
+DASHES = {"second": "9 4", "third": "3 3", "fourth": "12 3 2 3", "fifth": "1 5"}
+DASHES |= {"sixth": "16 4", "seventh": "8 3 2 3 2 3", "eighth": "5 2 5 6", "goal": "2 3"}
 
 
 def inline(result: Any) -> str:
@@ -153,7 +148,10 @@ def _curves(chart: Curves) -> str:
         for one in chart.levels
     ]
     keys = [
-        f"{_text(key['name'])} ({STROKE_WORDS.get(key['kind'], key['of'].lower())})"
+        '<svg width="30" height="8" aria-hidden="true"><line x2="26" y1="4" y2="4" '
+        f'stroke="currentColor" stroke-width="{7 if key["of"] == "Band" else 1.5}" '
+        f'stroke-opacity="{0.3 if key["of"] == "Band" else 1}" '
+        f'stroke-dasharray="{DASHES.get(key["kind"], "none")}"/></svg>{_text(key["name"])}'
         for key in chart.keys
     ]
     said = f"{chart.names[1]} over {chart.names[0]}"
@@ -163,7 +161,7 @@ def _curves(chart: Curves) -> str:
         f'fill="currentColor" role="img" aria-label="{_text(chart.label)}">'
         '<svg width="100%" height="180" viewBox="0 0 1000 1000" preserveAspectRatio="none">'
         f'{"".join(inside)}</svg><svg width="100%" height="180" overflow="visible">'
-        f"{''.join(around)}</svg></svg><div>{'; '.join(keys)}</div>"
+        f"{''.join(around)}</svg></svg><div>{' '.join(keys)}</div>"
     )
 
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from kindynos.formatting import heading, times_shown
 from kindynos.inference.estimates import Estimate
-from kindynos.reports.page.curves import Band, Curves, Line, cumulative, curves
+from kindynos.reports.page.curves import Band, Curves, Line, curves, of_results
 from kindynos.reports.page.figures import line, rounded
 from kindynos.reports.page.live import Live, axis_of, cut_of, live
 from kindynos.reports.page.of_trials import MOST_LIVE, MOST_PAGE_VALUES
@@ -53,13 +53,9 @@ def _cumulative(compared: Comparison) -> Iterator[Curves]:
     """Yield the share of trials at or below each value of the first outcomes, by scenario."""
     runs = {name: run for name, run in compared.runs.items() if not isinstance(run, ReportedMean)}
     for outcome in compared.outcomes[:MOST_CURVES]:
-        samples = {
-            name: (np.asarray(run[outcome].values, dtype=np.float64), None)
-            for name, run in runs.items()
-        }
-        if all(np.isfinite(values).any() for values, _ in samples.values()):
-            title = f"{heading(outcome)}: trials at or below a value"
-            yield cumulative(title, samples, next(iter(runs.values()))[outcome].unit)
+        results = {name: compared.result(name, outcome) for name in runs}
+        if any(np.isfinite(one.values).any() for one in results.values()):
+            yield of_results(f"{heading(outcome)}: trials at or below a value", results)
 
 
 def _fans(compared: Comparison) -> Iterator[Curves]:

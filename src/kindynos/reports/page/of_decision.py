@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
 from kindynos.decisions.solve import Solution
 from kindynos.formatting import per_cent, with_error
 from kindynos.inference.estimates import symmetrical
@@ -29,9 +31,12 @@ def decision_view(report: Report, solution: Solution) -> PageView:
 
 def _profiles(solution: Solution) -> Curves:
     """Return the share of cases at or below each payoff of the alternatives."""
-    samples = {name: solution.distribution(name) for name in solution.decision.alternatives}
-    unit = solution.decision.unit or None
-    return cumulative("What each alternative may bring", samples, unit)
+    shares = {}
+    for name in solution.decision.alternatives:
+        values, chances = solution.distribution(name)  # in order
+        below = np.concatenate([[0.0], np.repeat(np.cumsum(chances), 2)[:-1]])
+        shares[name] = np.repeat(values, 2), below
+    return cumulative("What each alternative may bring", shares, solution.decision.unit or None)
 
 
 def _alternatives(solution: Solution) -> dict[str, Any]:

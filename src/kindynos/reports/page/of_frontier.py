@@ -16,7 +16,7 @@ from kindynos.markets.allocation.frontier import Frontier
 from kindynos.markets.allocation.resampling import Resampled
 from kindynos.markets.allocation.walk import WalkForward
 from kindynos.reports.page.charts import Bars, Row, bars
-from kindynos.reports.page.curves import STROKES, Curves, Line, cumulative, curves
+from kindynos.reports.page.curves import POINTS, STROKES, Curves, Line, cumulative, curves
 from kindynos.reports.page.scale import HEIGHT, LEFT, TOP, WIDTH
 from kindynos.reports.page.view import PageView, plain_view
 from kindynos.reports.report import Report
@@ -50,12 +50,10 @@ def of_allocation(
             yield bars(str(column)[:1].upper() + str(column)[1:], rows)
     for what, title in (("profit", "profit"), ("max_drawdown", "deepest fall")):
         if compared is not None:
-            samples = {
-                "today": (np.asarray(compared.before[what].values), None),
-                "best": (np.asarray(compared.after[what].values), None),
-            }
+            both = {"today": compared.before[what], "best": compared.after[what]}
+            below = {name: one.ranked.cumulative(POINTS) for name, one in both.items()}
             unit = "%" if what == "max_drawdown" else None
-            yield cumulative(f"Before and after: {title} over {compared.span}", samples, unit)
+            yield cumulative(f"Before and after: {title} over {compared.span}", below, unit)
     if sure is not None:
         weights: Any = sure.table()
         rows = [

@@ -109,6 +109,8 @@ def of_sweep(swept: Sweep) -> Iterator[Curves]:
     x = table[name].to_numpy(dtype=np.float64)
     for output in swept.outputs:
         y = table[output].to_numpy(dtype=np.float64)
+        if not np.isfinite(y).any():
+            continue  # such as the mean of what may never come: the answer says so
         parts: list[Any] = [Line(x, y), Points(x, y)]
         if swept.errors is not None:
             error = table[f"{output} error"].fillna(0.0).to_numpy()

@@ -4,6 +4,7 @@ what it assumes; of trials that were read, their columns.
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from typing import Any
 
@@ -105,16 +106,13 @@ def _side_by_side(run: Run, departures: list[dict[str, Any]]) -> dict[str, Any] 
     rows = []
     for name in names:
         result = run[name]
-        bad = result.percentile(95 if result.better == "low" else 5)
         worst = ""
         if lumps.never(result) is None:
             loss = float(result.expected_shortfall(1 - WORST))  # against 0, more is worse
             worst = str(rounded(loss if result.better == "low" else -loss, result.unit))
         cells = line(result, name).cells
         title = f"{heading(name)}{f', {result.unit}' if result.unit else ''}"
-        rows.append(
-            [title, cells[0], str(rounded(bad, result.unit)), worst, cells[4], wider.get(name, "")]
-        )
+        rows.append([title, cells[0], _bad_case(run, name), worst, cells[4], wider.get(name, "")])
     heads = ["outcome", "mean", "bad case, 1 in 20", "mean of the worst tenth"]
     heads += ["chance of missing the target", "with ranges half as wide again"]
     kept = [k for k in range(len(heads)) if k < 2 or any(row[k] for row in rows)]
@@ -123,6 +121,15 @@ def _side_by_side(run: Run, departures: list[dict[str, Any]]) -> dict[str, Any] 
         "heads": [heads[k] for k in kept],
         "rows": [[row[k] for k in kept] for row in rows],
     }
+
+
+def _bad_case(run: Run, name: str) -> str:
+    """Return what one trial in twenty is no better than; "never" of what does not come."""
+    result = run[name]
+    bad = result.percentile(95 if result.better == "low" else 5)
+    if float(bad) == math.inf and lumps.may_be_never(run, name):
+        return "never"
+    return str(rounded(bad, result.unit))
 
 
 def _lives(
