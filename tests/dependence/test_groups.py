@@ -114,6 +114,28 @@ class Reached(Case):
         departed = made.robustness("y", trials=200, seed=1)
         self.assertIn("kept from period to period 0.8", departed.moved("mean").index)
 
+    def test_levels_that_hang_on_their_periods_unlike(self):
+        """A process counts its first shocks most, what is drawn each period all of them alike:
+        their levels are less correlated than their shocks are, by 15 / sqrt(5 x 55).
+        """
+        made = kd.Model("Site", periods=5)
+        made.driver("cost", kd.Normal(9, 1))
+        made.driver("wage", kd.Normal(50, 5), each="period")
+        made.driver("fuel", kd.GeometricBrownianMotion(50.0, 0.0, 0.1))
+        made.outcome("y", "cost + total(wage * fuel)")
+        for *names, stated in (
+            ("wage", "fuel", 0.95),
+            ("cost", "wage", 0.6),
+            ("cost", "fuel", 0.4),
+        ):
+            made.correlate(*names, stated)
+        run = made.simulate(16_384, seed=5)
+        cost, wage, fuel = (run[name].values for name in ("cost", "wage", "fuel"))
+        self.assertAlmostEqual(spearman(cost, wage.mean(axis=0)), 0.6, delta=0.025)
+        self.assertAlmostEqual(spearman(cost, fuel.mean(axis=0)), 0.4, delta=0.025)
+        apart = 0.95 * 15 / np.sqrt(5 * 55)
+        self.assertAlmostEqual(spearman(wage.mean(axis=0), fuel.mean(axis=0)), apart, delta=0.02)
+
     def test_kendalls_tau_of_archimedean_copulas(self):
         for copula, parameter, tau in (
             ("clayton", 2, 0.5),

@@ -4,6 +4,7 @@ import re
 
 import numpy as np
 import pandas as pd
+from scipy import stats
 
 import kindynos as kd
 from kindynos.reports.page.charts import Row, bars, shares, through_time
@@ -16,6 +17,8 @@ from kindynos.reports.page.curves import (
     histogram,
     of_results,
 )
+from kindynos.reports.page.of_fits import of_forecast, of_ranking
+from kindynos.reports.page.of_searches import of_goal
 from tests.common import DEMO, Folder, run
 
 BAR = re.compile(
@@ -176,6 +179,7 @@ class Curved(Folder):
         top = 1.04 * 0.5  # room above a half of the weight
         np.testing.assert_allclose(np.array(heights) / 1000 * top, [0.125, 0.25, 0.5], atol=2e-3)
         self.assertEqual([key["name"] for key in drawn.keys], ["v (50.0 % without a value)"])
+        self.assertIn({"y": round(100 * (1 - 0.45 / top), 1), "text": "45"}, drawn.levels)
         never = kd.read_trials(pd.DataFrame({"v": [1.0, 2.0, np.inf, np.inf]}))["v"]
         self.assertEqual(len(places(of_results("v", {"v": never}), 0)), 2)
 
@@ -190,6 +194,36 @@ class Curved(Folder):
         across, shares_of = histogram(np.array([0.0, 0.1, 0.9, 0.2]), np.array([0.0, 0.5, 1.0]))
         self.assertEqual(across.tolist(), [0.0, 0.0, 0.5, 0.5, 1.0, 1.0])
         self.assertEqual(shares_of.tolist(), [0.0, 0.75, 0.75, 0.25, 0.25, 0.0])
+
+    def test_a_density_has_the_area_of_its_histogram(self):
+        values = stats.gamma(3).rvs(400, random_state=1)
+        drawn, _ = of_ranking(kd.fit_distributions(values, ["gamma"]), kd.Gamma(3, 1), "bill")
+        bars, density = (np.array(places(drawn, k)) for k in (0, 1))
+        areas = [np.trapezoid(1000 - line[:, 1], line[:, 0]) for line in (bars, density)]
+        self.assertAlmostEqual(areas[1] / areas[0], 1.0, delta=0.03)
+
+    def test_the_inner_band_of_a_fan_lies_within_the_outer_one(self):
+        series = kd.read_series(DEMO / "passengers.csv")
+        name = "log arima (0,1,1)"
+        options = {"candidates": [name], "rolling": False, "trials": 500, "seed": 1}
+        chart = of_forecast(kd.forecast(series, 4, name, **options))
+        outer, inner = (np.array(places(chart, k, "bands"))[:, 1].reshape(2, 4) for k in (0, 1))
+        median = np.array(places(chart, 1))[:, 1]  # lower edges first; the page counts from above
+        for above, below in ((inner[0], outer[0]), (median, inner[0])):
+            self.assertTrue((above < below).all())
+        for above, below in ((outer[1], inner[1]), (inner[1], median[::-1])):
+            self.assertTrue((above < below).all())
+
+    def test_the_value_that_reaches_a_goal_is_marked_on_its_line(self):
+        model = kd.Model("m")
+        model.driver("x", kd.Normal(0, 1))
+        model.given("y", 1.0)
+        model.outcome("z", "x + y")
+        chart = of_goal(model.solve("y", "z", mean=3.0, within=(0, 10), trials=200, seed=1))
+        best = next(point for point in chart.points if point["kind"] == "best")
+        line = next(k for k, one in enumerate(chart.lines) if one["kind"] == "goal")
+        self.assertAlmostEqual(best["y"], places(chart, line)[0][1] / 10, places=1)
+        self.assertLess(best["y"], 90)
 
     def test_a_notebook_draws_the_same_curves(self):
         model = kd.load_model(DEMO / "night_ferry.toml")

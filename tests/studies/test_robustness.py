@@ -186,6 +186,15 @@ class ClosedForms(Case):
             needed["percentile as stated"], 100 * stats.norm.cdf(-0.5), delta=1.5
         )
 
+    def test_what_would_have_to_be_true_of_drivers_with_and_without_a_unit(self):
+        model = kd.Model("sums")
+        model.driver("a", kd.Normal(1.0, 2.0), unit="EUR")
+        model.driver("b", kd.Normal(1.0, 2.0))
+        model.outcome("total", "a + b", target=0.0)
+        answer = model.robustness("total", goal=0.5, **OPTIONS)
+        self.assertEqual(dict(answer.needed["unit"]), {"a": "EUR", "b": None})
+        self.assertRegex(robustness_answer(answer)[-1], r"median of b of -1\.\d+, its P1\d")
+
     @proof
     def test_errors_of_differences_hold(self):
         gaps, errors = [], []

@@ -363,7 +363,8 @@ class _Case:
         frame = pd.DataFrame.from_dict(
             rows, orient="index", columns=["median", "percentile as stated", "unit"]
         )
-        return frame.rename_axis("driver")
+        frame["unit"] = pd.Series([row["unit"] for row in rows.values()], frame.index, object)
+        return frame.rename_axis("driver")  # of objects, since texts would make NaN of no unit
 
 
 def _missing(result: Result) -> str:
