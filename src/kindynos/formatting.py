@@ -83,6 +83,15 @@ def spoken(text: str) -> str:
     return NAME.sub(lambda name: titles.get(name[0], name[0]), text).replace("_", " ").strip()
 
 
+def with_unit(name: str, unit: str | None) -> str:
+    """Return the name of a quantity as people read it, with its unit, as of an axis.
+
+    >>> with_unit("net_value", "EUR")
+    'net value, EUR'
+    """
+    return f"{spoken(name)}, {unit}" if unit else spoken(name)
+
+
 def heading(name: str) -> str:
     """Return the name of a quantity as the beginning of a title or of a sentence."""
     words = spoken(name)

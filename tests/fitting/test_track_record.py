@@ -8,6 +8,7 @@ from matplotlib.figure import Figure
 from scipy import stats
 
 import kindynos as kd
+from kindynos.fitting.track_record import outcomes_by_part
 from tests.common import DEMO, Case, run
 
 
@@ -38,6 +39,11 @@ class Faults(Case):
         self.assertAlmostEqual(record.nominal, 0.8)
         self.assertAlmostEqual(float(record.above), stats.norm.cdf(0.25), delta=0.02)
         self.assertAlmostEqual(float(record.bias), 0.5, delta=0.1)
+        edges, counts, (low, high) = outcomes_by_part(record)
+        shares = np.diff(stats.norm.cdf((stats.norm.ppf(edges) - 0.5) / 2))
+        np.testing.assert_allclose(counts / 4000, shares, atol=0.02)
+        sd = np.sqrt(4000 * 0.1 * 0.9)
+        np.testing.assert_allclose([low, high], 400 + stats.norm.ppf([0.025, 0.975]) * sd, atol=1)
         said = " ".join(record.sentences())
         self.assertIn("should have been 1.99", said)
         self.assertIn("more than was said", said)

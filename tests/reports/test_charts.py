@@ -7,6 +7,7 @@ import pandas as pd
 from scipy import stats
 
 import kindynos as kd
+from kindynos.inference.sample import Sample
 from kindynos.reports.page.charts import Row, bars, shares, through_time
 from kindynos.reports.page.curves import (
     Band,
@@ -177,11 +178,15 @@ class Curved(Folder):
         drawn = of_results("v", {"v": weighted})
         heights = sorted({1000 - y for _, y in places(drawn, 0)})
         top = 1.04 * 0.5  # room above a half of the weight
-        np.testing.assert_allclose(np.array(heights) / 1000 * top, [0.125, 0.25, 0.5], atol=2e-3)
+        np.testing.assert_allclose(
+            np.array(heights) / 1000 * top, [0.0, 0.125, 0.25, 0.5], atol=2e-3
+        )
         self.assertEqual([key["name"] for key in drawn.keys], ["v (50.0 % without a value)"])
         self.assertIn({"y": round(100 * (1 - 0.45 / top), 1), "text": "45"}, drawn.levels)
         never = kd.read_trials(pd.DataFrame({"v": [1.0, 2.0, np.inf, np.inf]}))["v"]
-        self.assertEqual(len(places(of_results("v", {"v": never}), 0)), 2)
+        self.assertEqual(len(places(of_results("v", {"v": never}), 0)), 3)
+        still = Sample(np.zeros(9), np.array([0, 9])).cumulative(5)
+        self.assertEqual([list(part) for part in still], [[0.0] * 6, [0.0] + [1.0] * 5])
 
     def test_shares_at_or_below_and_histograms(self):
         stated = cumulative("c", {"a": (np.array([1.0, 3.0]), np.array([0.75, 1.0]))}, None)
@@ -275,6 +280,16 @@ class Curved(Folder):
                 ),
                 ("Highest mean of net value over fare",),
             ),
+            (("fit", "past_estimates.csv", "--track-record"), ("Where outcomes fell",)),
+            (
+                ("fit", "fuel_hedging.csv", "--jointly", "growth,max_drawdown"),
+                ("stands among all",),
+            ),
+            (("drivers", "night_ferry.toml", "--trials", 200), ("What drives net value, by rank",)),
+            (
+                ("read", "fuel_hedging.csv", "--column", "growth", "--against", "max_drawdown"),
+                ("Max drawdown against growth",),
+            ),
             (
                 ("allocate", TREASURY[0], "--holdings", DEMO / TREASURY[2]),
                 ("Weight, best", "Before and after: profit", "How sure", "Weights along"),
@@ -286,5 +301,10 @@ class Curved(Folder):
                 self.assertNotIn("<img", text)
                 for title in titles:
                     self.assertIn(title, text)
-                if words[0] not in ("fit", "decide", "allocate"):  # which have a seed by default
+                if words[0] not in (
+                    "fit",
+                    "decide",
+                    "allocate",
+                    "read",
+                ):  # which have a seed by default
                     self.assertIn("--seed ", text)

@@ -8,6 +8,7 @@ import numpy as np
 from scipy import stats
 
 import kindynos as kd
+from kindynos.reports.page.of_decision import of_policy
 from tests.common import Case, Folder, proof, repeats, run
 
 
@@ -109,6 +110,10 @@ class Policies(Case):
         self.assertAlmostEqual(float(found.worth), float(found.value))
         self.assertAlmostEqual(found.table.loc["the policy", "mean"], float(found.value))
         self.assertAlmostEqual(found.table.loc["the policy", "error"], found.value.error)
+        chart = of_policy(found)
+        self.assertEqual(chart.title, "What choosing later makes of value")
+        fixed = [pair.split(",") for pair in chart.lines[1]["points"].split()]
+        self.assertEqual(len({across for across, _ in fixed}), 1)  # of what is never built, 0
         fixed = plant().replace(first=2).simulate(20_000, seed=1)["value"]
         self.assertAlmostEqual(found.table.loc["start: large", "mean"], float(fixed.mean))
         small = found.under["start: small"]

@@ -74,7 +74,7 @@ def read(
       kindynos read fuel_hedging.csv --column growth --target 0.03
       kindynos read fuel_hedging.csv --column growth --against max_drawdown \\
         --cuts 0.03,-0.2 --out results
-      kindynos read fuel_hedging.csv --percentiles 1,25,75 --statistic "expected_shortfall 0.95" \
+      kindynos read fuel_hedging.csv --percentiles 1,25,75 --statistic "expected_shortfall 0.95" \\
         --chance "growth < 0 and max_drawdown < -20%"
     """
     from kindynos.reports import fits

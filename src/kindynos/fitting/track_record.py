@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
 from kindynos.canvas import Axes
@@ -35,6 +36,7 @@ from kindynos.validate import checked, finite, listed
 if TYPE_CHECKING:
     import pandas as pd
 
+MOST_PARTS, FEWEST_A_PART = 10, 4  # of the range of a forecast, and outcomes
 FEWEST = 10  # the fewest cases for a bias and a widening
 LEVELS = (np.arange(199) + 0.5) / 199  # at which a forecast is scored
 NAMES = {
@@ -285,6 +287,20 @@ class TrackRecord(Reported):
         """Draw where outcomes fell in their forecasts, with the band that chance allows; return the
         Matplotlib axes.
         """
+
+
+def outcomes_by_part(record: TrackRecord) -> tuple[Floats, NDArray[np.int64], tuple[float, float]]:
+    """Return the edges of equally likely parts of a forecast, how many outcomes fell into each, and
+    the ends between which 95 of 100 such counts of right forecasts lie.
+    """
+    from scipy.stats import binom
+
+    count = len(record.cases)
+    parts = min(max(count // FEWEST_A_PART, 2), MOST_PARTS)
+    edges = np.linspace(0, 1, parts + 1)
+    counts, _ = np.histogram([case.level for case in record.cases], edges)
+    low, high = binom.ppf((0.025, 0.975), count, 1 / parts)
+    return edges, counts, (float(low), float(high))
 
 
 def widening_of(record: TrackRecord | str | Path) -> tuple[float, str]:

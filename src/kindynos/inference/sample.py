@@ -365,11 +365,13 @@ class Sample(AnySample):
 
     def cumulative(self, points: int) -> tuple[Floats, Floats]:
         """Return values in order, evenly spaced ones of many, and the share of all trials at or
-        below each.
+        below each; the first is there twice, since no trial lies below it.
         """
         picked = np.linspace(0, self.count - 1, min(self.count, points)).astype(int)
-        values = self.sorted[picked]
-        return values, self.share_with_a_value * self.share_below(values, upto=True)
+        values = self.sorted[np.append(picked[:1], picked)]
+        shares = self.share_with_a_value * self.share_below(values, upto=True)
+        shares[:1] = 0.0
+        return values, shares
 
     @property
     def blocks(self) -> int:

@@ -2,19 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
-import numpy as np
 from matplotlib.axes import Axes
-from scipy.stats import binom
 
+from kindynos.fitting.track_record import TrackRecord, outcomes_by_part
 from kindynos.plots.style import DARK, INK, LIGHT, MIDDLE, NEW, picture
-
-if TYPE_CHECKING:
-    from kindynos.fitting.track_record import TrackRecord
-
-MOST_BARS, FEWEST_A_BAR = 10, 4
-BAND = (0.025, 0.975)
 
 
 @picture
@@ -22,12 +13,8 @@ def track_record(record: TrackRecord, ax: Axes = NEW) -> None:
     """Draw how many outcomes fell into each part of their forecast's range, which would be alike
     of right forecasts, with the 95 % band of chance.
     """
-    levels = np.array([case.level for case in record.cases])
-    count = len(levels)
-    bars = int(np.clip(count // FEWEST_A_BAR, 2, MOST_BARS))
-    edges = np.linspace(0, 1, bars + 1)
-    heights, _ = np.histogram(levels, edges)
-    low, high = binom.ppf(BAND, count, 1 / bars)
+    edges, heights, (low, high) = outcomes_by_part(record)
+    count, bars = len(record.cases), len(heights)
     ax.axhspan(low, high, color=LIGHT, label="95 % band of right forecasts")
     outside = (heights < low) | (heights > high)
     colours = [DARK if out else MIDDLE for out in outside]

@@ -584,7 +584,7 @@ def trials(
         [*opening(sentences), *spaced],
         kind="read",
         result=read_trials,
-        view=lambda report: trials_view(report, read_trials),
+        view=lambda report: trials_view(report, read_trials, pair),
         facts=facts,
         tables=lambda: only_files(
             trials=figures, **({} if pair is None else {"together": pair.table()})
@@ -677,6 +677,7 @@ def track_record(record: TrackRecord) -> Report:
             "record": DataTable(record.table().rename_axis("of"), "record", "track-record")
         },
         figures=lambda: {"track-record": record.plot},
+        view=lambda report: charts_view(report, of_fits.of_record(record)),
     )
 
 

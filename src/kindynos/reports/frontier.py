@@ -7,7 +7,7 @@ from typing import Any
 
 from rich.text import Text
 
-from kindynos.formatting import in_unit, per_cent, short, spoken, with_error
+from kindynos.formatting import in_unit, per_cent, short, spoken, with_error, with_unit
 from kindynos.inference.estimates import symmetrical
 from kindynos.reports.answers import opening
 from kindynos.reports.page import of_searches
@@ -94,10 +94,10 @@ def _column(name: str, unit: str | None) -> Callable[[Any], str]:
 
 def _efficient(frontier: ModelFrontier) -> FigureTable:
     columns: dict[str, Any] = {name: _column(name, None) for name in frontier.decisions}
-    columns[_head(frontier.what, frontier.units[0])] = _figure(
+    columns[with_unit(frontier.what, frontier.units[0])] = _figure(
         frontier.what, "error", frontier.units[0]
     )
-    columns[_head(frontier.against, frontier.units[1])] = _figure(
+    columns[with_unit(frontier.against, frontier.units[1])] = _figure(
         frontier.against, f"error of {frontier.against}", frontier.units[1]
     )
     return table_from("Efficient decisions", frontier.table.to_dict("records"), columns)
@@ -106,13 +106,9 @@ def _efficient(frontier: ModelFrontier) -> FigureTable:
 def _dominated(frontier: ModelFrontier) -> FigureTable:
     columns: dict[str, Any] = {name: _column(name, None) for name in frontier.decisions}
     for name, unit in zip((frontier.what, frontier.against), frontier.units, strict=True):
-        columns[_head(name, unit)] = _column(name, unit)
+        columns[with_unit(name, unit)] = _column(name, unit)
     columns["dominated by"] = "dominated by"
     count = len(frontier.dominated)
     left = f"; {MOST_DOMINATED} of {count:,}" if count > MOST_DOMINATED else ""
     rows = frontier.dominated.head(MOST_DOMINATED).to_dict("records")
     return table_from(f"Dominated, the nearest first{left}", rows, columns)
-
-
-def _head(name: str, unit: str | None) -> str:
-    return f"{spoken(name)}{f', {unit}' if unit else ''}"

@@ -9,6 +9,8 @@ from rich.text import Text
 from kindynos.fitting.jointly import SHARE, JointFit, tail_dependence
 from kindynos.formatting import number, per_cent, short
 from kindynos.reports.answers import opening
+from kindynos.reports.page.of_fits import of_joint_fit
+from kindynos.reports.page.view import charts_view
 from kindynos.reports.report import DataTable, Report
 from kindynos.reports.summary import plain_value
 from kindynos.reports.tables import Words, table_of
@@ -54,8 +56,10 @@ def joint_fit(fitted: JointFit, notes: list[str]) -> Report:
     return Report.of(
         parts,
         kind="joint-fit",
+        heading=f"{', '.join(fitted.names[:-1])} and {fitted.names[-1]} together",
         facts=lambda: plain_value(
             {"verdict": fitted.verdict, "notes": notes, "margins": stated_as, "copulas": rows}
         ),
         tables=lambda: {"pairs": DataTable(frame, "pairs", "pairs")},
+        view=lambda report: charts_view(report, of_joint_fit(fitted)),
     )

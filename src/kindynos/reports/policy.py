@@ -9,6 +9,8 @@ from rich.text import Text
 from kindynos.formatting import in_unit, per_cent, short, spoken, with_error
 from kindynos.inference.estimates import symmetrical
 from kindynos.reports.answers import amount, opening
+from kindynos.reports.page.of_decision import of_policy
+from kindynos.reports.page.view import charts_view
 from kindynos.reports.report import Report
 from kindynos.reports.summary import plain_estimate, plain_value
 from kindynos.reports.tables import FigureTable, table_from
@@ -49,6 +51,7 @@ def policy_report(policy: Policy) -> Report:
         ),
         tables=lambda: {"shares": policy.shares.reset_index(), "plans": policy.table.reset_index()},
         figures=lambda: {"policy": policy.plot},
+        view=lambda report: charts_view(report, of_policy(policy)),
     )
 
 

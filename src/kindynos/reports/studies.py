@@ -44,6 +44,7 @@ from kindynos.reports.answers import (
 from kindynos.reports.contributions import contributions
 from kindynos.reports.model_tables import sheet_table
 from kindynos.reports.page import of_searches
+from kindynos.reports.page.figures import of_drivers
 from kindynos.reports.page.of_comparison import comparison_view
 from kindynos.reports.page.of_sweep import sweep_view
 from kindynos.reports.page.view import charts_view
@@ -576,6 +577,7 @@ def drivers(
         },
         tables=lambda: {"drivers": DataTable(frame, "drivers", f"{outcome}-{taken}")},
         figures=lambda: {f"{outcome}-{taken}": draw},
+        view=lambda report: charts_view(report, of_drivers(run, outcome, taken, frame)),
     )
 
 

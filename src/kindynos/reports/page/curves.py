@@ -14,8 +14,9 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from kindynos.arrays import Floats
-from kindynos.formatting import times_shown
+from kindynos.formatting import heading, spoken, times_shown, with_unit
 from kindynos.reports.page.live import tick
+from kindynos.results.joint import JointDistribution
 from kindynos.results.result import Result
 
 ROOM = 0.04  # of the range, around what is drawn
@@ -167,6 +168,23 @@ def of_results(title: str, results: Mapping[str, Result]) -> Curves:
         for name, one in results.items()
     }
     return cumulative(title, shares, next(iter(results.values())).unit)
+
+
+def of_pair(pair: JointDistribution) -> Curves:
+    """Return one quantity against another, trial by trial, with the cuts that part them."""
+    sides = (pair.x, pair.y)
+    (left, right), (low, high) = (_ends(one.values, room=0.0) for one in sides)
+    across, up = pair.cuts
+    return curves(
+        f"{heading(pair.y.name)} against {spoken(pair.x.name)}",
+        [
+            Points(pair.x.values, pair.y.values, kind="faint"),
+            Line([across, across], [low, high], kind="goal"),
+            Line([left, right], [up, up], kind="goal"),
+        ],
+        (with_unit(pair.x.name, pair.x.unit), with_unit(pair.y.name, pair.y.unit)),
+        scales=(times_shown(pair.x.unit), times_shown(pair.y.unit)),
+    )
 
 
 def _of(values: ArrayLike) -> Floats:

@@ -20,6 +20,7 @@ from kindynos.formatting import (
     with_error,
 )
 from kindynos.inference.estimates import Estimate, symmetrical
+from kindynos.literals import Kind
 from kindynos.reports import lumps
 from kindynos.reports.answers import amount
 from kindynos.reports.page.charts import Bars, Row, bars
@@ -32,6 +33,15 @@ if TYPE_CHECKING:
     import pandas as pd
 
 MOST_DRIVEN, LEAST_DRIVEN = 8, 3  # drivers that get a bar; the tables have all
+ENDS_OF = {"swing": (2, 3), "conditional": (0, -2)}  # columns between which the outcome moves
+MEASURES: dict[str, tuple[str, str, Kind]] = {  # what else methods measure, and its errors
+    "rank": ("rank correlation", "error", "number"),
+    "regression": ("coefficient", "error", "number"),
+    "sobol": ("total", "error of total", "share"),
+    "shapley": ("share of variance", "error", "share"),
+    "contributions": ("share", "error of share", "share"),
+    "tail": ("shift", "error", "number"),
+}
 
 
 @dataclass(frozen=True)
@@ -179,6 +189,42 @@ def driven(run: Run, name: str) -> Bars | None:
     if "±" in rows[0].text:
         remark += " The line at the end of a bar is its 95 % error."
     return bars(f"What drives {spoken(name)}", rows, rest=rest, remark=remark)
+
+
+def of_drivers(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> Bars:
+    """Return the bars of a method of sensitivity: its measure of each driver with its error, or
+    from where to where the outcome goes with the driver.
+    """
+    first = frame.drop(index=BASE, errors="ignore").head(MOST_DRIVEN)
+    rest = f"{len(frame) - len(first)} more" if len(frame) > len(first) else ""
+    title = f"What drives {spoken(outcome)}, by {method}"
+    if method in ENDS_OF:
+        begin, end = (frame.columns[place] for place in ENDS_OF[method])
+        unit = run[outcome].unit
+        rows = [
+            Row(str(name), row[begin], row[end], f"{told[0]} to {told[1]}")
+            for name, row in first.iterrows()
+            for told in [[rounded(float(row[key]), unit) for key in (begin, end)]]
+        ]
+        mean = float(run[outcome].mean)
+        of = f", {unit}" if unit else ""
+        remark = f"{begin[:1].upper()}{begin[1:]} to {end}{of}; the line is the mean."
+        return bars(title, rows, line=mean, rest=rest, remark=remark)
+    measure, doubt, kind = MEASURES[method]
+    errors = first[doubt].fillna(0.0)
+    rows = [
+        Row(
+            str(name),
+            0.0,
+            value,
+            in_one_cell(symmetrical(value, error), kind),
+            value - error,
+            value + error,
+        )
+        for name, value, error in zip(first.index, first[measure], errors, strict=True)
+    ]
+    remark = f"The {measure}, with its 95 % error."
+    return bars(title, rows, rest=rest, remark=remark)
 
 
 def _share_row(driver: str, row: pd.Series, share: str, together: bool) -> Row:

@@ -8,12 +8,14 @@ from typing import Any
 import numpy as np
 
 from kindynos.decisions.solve import Solution
-from kindynos.formatting import per_cent, with_error
+from kindynos.formatting import per_cent, spoken, with_error
 from kindynos.inference.estimates import symmetrical
-from kindynos.reports.page.curves import Curves, cumulative
+from kindynos.inference.sample import Sample
+from kindynos.reports.page.curves import POINTS, Curves, cumulative
 from kindynos.reports.page.figures import exactly, rounded
 from kindynos.reports.page.view import PageView, plain_view
 from kindynos.reports.report import Report
+from kindynos.studies.policy import POLICY, Policy
 
 
 def decision_view(report: Report, solution: Solution) -> PageView:
@@ -37,6 +39,18 @@ def _profiles(solution: Solution) -> Curves:
         below = np.concatenate([[0.0], np.repeat(np.cumsum(chances), 2)[:-1]])
         shares[name] = np.repeat(values, 2), below
     return cumulative("What each alternative may bring", shares, solution.decision.unit or None)
+
+
+def of_policy(solved: Policy) -> Curves:
+    """Return the share of trials at or below each outcome under a policy, and under the best plan
+    fixed today.
+    """
+    names = {"chosen by what is known then": POLICY, f"fixed today: {solved.best}": solved.best}
+    bounds = np.array([0, solved.trials])  # of one block: no errors are asked of it
+    shares = {
+        said: Sample(solved.under[name], bounds).cumulative(POINTS) for said, name in names.items()
+    }
+    return cumulative(f"What choosing later makes of {spoken(solved.outcome)}", shares, solved.unit)
 
 
 def _alternatives(solution: Solution) -> dict[str, Any]:

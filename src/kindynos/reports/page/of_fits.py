@@ -16,9 +16,11 @@ from kindynos.distributions.base import Distribution
 from kindynos.finance.drawdowns import max_drawdown
 from kindynos.fitting.diagnostics import Diagnostics
 from kindynos.fitting.forecast import Forecast
+from kindynos.fitting.jointly import JointFit
 from kindynos.fitting.ordered import density_of, edges_of, ordered
 from kindynos.fitting.ranking import Ranking
 from kindynos.fitting.series import SeriesRanking
+from kindynos.fitting.track_record import TrackRecord, outcomes_by_part
 from kindynos.reports.page.charts import DAY, MONTH
 from kindynos.reports.page.curves import STROKES, Band, Curves, Line, Points, curves, histogram
 
@@ -154,3 +156,30 @@ def of_drawdowns(paths: Floats, as_long: Floats, seen: float | None) -> Iterator
         ("maximum drawdown, %", "growth over the path, %"),
         scales=(100.0, 100.0),
     )
+
+
+def of_record(record: TrackRecord) -> Curves:
+    """Return how many outcomes fell into each part of their forecast, beside what chance allows."""
+    edges, counts, (low, high) = outcomes_by_part(record)
+    across, heights = np.repeat(100 * edges, 2), np.concatenate([[0], np.repeat(counts, 2), [0]])
+    right = len(record.cases) / len(counts)
+    return curves(
+        "Where outcomes fell in their forecasts",
+        [
+            Band([0, 100], [low, low], [high, high], "95 % of right forecasts"),
+            Line([0, 100], [right, right], "what each part would hold", "goal"),
+            Line(across, heights, "outcomes"),
+        ],
+        ("percentile of the forecast at which the outcome fell", "outcomes"),
+        floor=0.0,
+    )
+
+
+def of_joint_fit(fitted: JointFit) -> Curves:
+    """Return the ranks of the first two columns against each other, in per cent of the records."""
+    ranks = 100 * (fitted.records[:, :2].argsort(axis=0).argsort(axis=0) + 0.5)
+    first, second = (name.replace("_", " ") for name in fitted.names[:2])
+    across, up = ranks.T / len(fitted.records)
+    title = f"{first[:1].upper()}{first[1:]} and {second}: where each record stands among all"
+    axes = (f"{first}: records below, %", f"{second}: records below, %")
+    return curves(title, [Points(across, up)], axes, floor=0.0)

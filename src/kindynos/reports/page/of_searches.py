@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.formatting import brief, per_cent, spoken, times_shown, with_error
+from kindynos.formatting import brief, per_cent, spoken, times_shown, with_error, with_unit
 from kindynos.inference.estimates import Estimate
 from kindynos.reports.page.curves import Band, Curves, Line, Points, curves
 from kindynos.studies.frontier import ModelFrontier
@@ -44,7 +44,7 @@ def of_optimum(optimum: Optimum) -> Iterator[Curves]:
         parts.append(
             Points([float(best)], [float(optimum.objective)], "best, on fresh draws", kind="best")
         )
-        axes = (_named(name, units.get(name)), _named(optimum.what, unit))
+        axes = (with_unit(name, units.get(name)), with_unit(optimum.what, unit))
         aim = "Highest" if optimum.maximize else "Least"
         title = f"{aim} {spoken(optimum.what)} over {spoken(name)}"
         yield curves(title, parts, axes, scales=(times_shown(units.get(name)), scale))
@@ -71,7 +71,7 @@ def of_goal(solved: Goal) -> Curves:
     return curves(
         f"Which {spoken(solved.name)} makes the {spoken(solved.what)} {aim}",
         parts,
-        (_named(solved.name, solved.unit), _named(solved.what, unit)),
+        (with_unit(solved.name, solved.unit), with_unit(solved.what, unit)),
         scales=(own, scale),
     )
 
@@ -94,7 +94,7 @@ def of_efficient(frontier: ModelFrontier) -> Curves:
     return curves(
         "Efficient decisions: no other is better in one figure and as good in the other",
         parts,
-        (_named(across, units[1]), _named(up, units[0])),
+        (with_unit(across, units[1]), with_unit(up, units[0])),
         scales=(times_shown(units[1]), times_shown(units[0])),
     )
 
@@ -120,10 +120,6 @@ def of_sweep(swept: Sweep) -> Iterator[Curves]:
             f"{spoken(output)[:1].upper()}{spoken(output)[1:]} ({swept.statistic}) over "
             f"{spoken(name)}",
             parts,
-            (_named(name, swept.units.get(name)), _named(output, unit)),
+            (with_unit(name, swept.units.get(name)), with_unit(output, unit)),
             scales=(times_shown(swept.units.get(name)), times_shown(unit)),
         )
-
-
-def _named(name: str, unit: str | None) -> str:
-    return f"{spoken(name)}{f', {unit}' if unit else ''}"

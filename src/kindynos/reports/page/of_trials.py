@@ -16,6 +16,7 @@ from kindynos.program.statement import Statement
 from kindynos.reports import lumps
 from kindynos.reports.how_made import advice_lines, made_lines
 from kindynos.reports.model_tables import drivers_table, givens_table
+from kindynos.reports.page.curves import of_pair
 from kindynos.reports.page.densities import densities
 from kindynos.reports.page.distribution_words import distribution_words
 from kindynos.reports.page.fans import fan, rows_of, sheet_of
@@ -24,6 +25,7 @@ from kindynos.reports.page.live import MOST_VALUES, Live, Trials, drivers_looked
 from kindynos.reports.page.view import PageView, plain_view, section_parts, sections_below
 from kindynos.reports.report import Report, Section
 from kindynos.reports.robustness import robustness_report
+from kindynos.results.joint import JointDistribution
 from kindynos.results.options import SimulationOptions
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.run import Run
@@ -39,8 +41,10 @@ WORST = 0.1  # of the trials, whose mean says what is lost when it goes wrong
 MOST_DRIVERS = 12  # that are looked at beside an outcome
 
 
-def trials_view(report: Report, read: ReadTrials) -> PageView:
-    """Return what a page shows of trials that were read."""
+def trials_view(
+    report: Report, read: ReadTrials, pair: JointDistribution | None = None
+) -> PageView:
+    """Return what a page shows of trials that were read, and of two columns trial by trial."""
     beside = list(read.outcomes)[:MOST_DRIVERS]
     lives = _lives(read, read.outcomes[:MOST_LIVE], beside)
     outcomes = [
@@ -55,8 +59,9 @@ def trials_view(report: Report, read: ReadTrials) -> PageView:
         report,
         outcomes=_with_sections(report, outcomes),
         drivers=drivers_looked_at(read, beside) if lives else "[]",
+        charts=[] if pair is None else [of_pair(pair)],
     )
-    return replace(view, drawn=frozenset(read.outcomes[:MOST_LIVE]))
+    return replace(view, drawn=frozenset([*read.outcomes[:MOST_LIVE], "scatter"]))
 
 
 def run_view(report: Report, run: Run) -> PageView:
