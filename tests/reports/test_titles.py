@@ -1,5 +1,7 @@
 """Tests of what people call quantities: on pages, in sentences and in files."""
 
+from openpyxl import load_workbook
+
 import kindynos as kd
 from tests.common import Folder, run
 
@@ -53,7 +55,11 @@ class Titles(Folder):
         copy = kd.load_model(again)
         self.assertEqual(copy.statement.titles, model.statement.titles)
         self.assertEqual(copy.statement.titles["price"], "Power")
-        html = model.simulate(200, seed=1)._repr_html_()
+        run = model.simulate(200, seed=1)
+        run.to_excel(self.folder / "plant.xlsx")
+        live = load_workbook(self.folder / "plant.xlsx")["live net_value"]
+        self.assertEqual(live["A1"].value, "NPV of the gas plant, EUR: change the yellow cell")
+        html = run._repr_html_()
         self.assertIn("NPV of the gas plant", html)
         plain = kd.load_model(file).replace(price=31.0)
         self.assertEqual(plain.statement.titles["net_value"], "NPV of the gas plant")

@@ -46,12 +46,15 @@ MEASURES: dict[str, tuple[str, str, Kind]] = {  # what else methods measure, and
 
 @dataclass(frozen=True)
 class Key:
-    """A figure at a glance: the rounded one, and below it the exact one with its error."""
+    """A figure at a glance: the rounded one, below it the exact one with its error, or that as a
+    ``hint`` for who points at it.
+    """
 
     label: str
     value: str
     note: str = ""
     hurts: bool = False
+    hint: str = ""
 
 
 @dataclass(frozen=True)
@@ -139,7 +142,7 @@ def keys(result: Any, awaited: bool = False) -> list[Key]:
         exact = exactly(figure, result.unit) if math.isfinite(float(figure)) else ""
         never = awaited and float(figure) == math.inf
         value = "never" if never else str(rounded(figure, result.unit))
-        rows.append(Key(f"P{q}, {PLAIN[q]}", value, exact))
+        rows.append(Key(f"P{q}, {PLAIN[q]}", value, hint=exact))
     if result.target is not None:
         chance, error, side = _missing(result)
         note = f"{error}, {side}" if error else side

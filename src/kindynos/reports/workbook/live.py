@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.formatting import is_per_cent
+from kindynos.formatting import heading, is_per_cent
 from kindynos.inference.intervals import wilson
 from kindynos.printable import visible
 from kindynos.results.cutoffs import Cutoffs, cutoffs
@@ -28,7 +28,7 @@ PAGE_ROWS = 26  # what is printed: the chances and the chart
 def write_outcome(book: Any, sheet: Any, result: Result) -> None:
     """Write the sheet of an outcome that is one number."""
     unit = f", {visible(result.unit)}" if result.unit else ""
-    title = f"{visible(result.name)}{unit}"
+    title = f"{visible(heading(result.name))}{unit}"
     bold = book.add_format({"bold": True})
     live = result.size >= FEWEST_LIVE
     sheet.set_column(0, 0, 30)
