@@ -7,7 +7,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 
-from _site import reference, terms
+from _site import reference, terms, words
 
 import kindynos
 
@@ -49,3 +49,4 @@ html_show_sphinx = False
 
 def setup(app):
     app.connect("source-read", terms.read)
+    app.connect("source-read", words.read)

@@ -108,6 +108,25 @@ class Pages(Case):
         self.assertEqual(sorted(model.scenarios), ["dear fuel", "higher fee"])
         self.assertEqual(model.simulate(400, seed=1)["net_value"].n_failed, 0)
 
+    def test_words_that_people_type_lead_to_a_guide(self):
+        with mock.patch.object(sys, "path", [str(ROOT / "docs"), *sys.path]):
+            entries = importlib.import_module("_site.words").entries()
+        leads = {word: page for page, words in entries.items() for word in words}
+        for page in entries:
+            self.assertTrue((ROOT / "docs" / f"{page}.md").is_file(), page)
+        for word, page in (
+            ("option", "how-to/positions"),
+            ("mortgage", "how-to/cash-flows"),
+            ("ruin", "how-to/retirement"),
+            ("overtime", "start/tasks"),
+            ("tornado", "how-to/drivers"),
+            ("VaR", "how-to/value-at-risk"),
+            ("default", "how-to/claims"),
+            ("goal seek", "how-to/solve"),
+            ("Excel", "start/workbook"),
+        ):
+            self.assertEqual(leads[word], page)
+
     def test_the_guides_have_every_distribution_and_process(self):
         with mock.patch.object(sys, "path", [str(ROOT / "docs"), *sys.path]):
             choices = importlib.import_module("_site.choices")
