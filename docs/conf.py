@@ -42,7 +42,8 @@ smartquotes = False  # options begin with two hyphens
 
 html_theme = "furo"
 html_title = "Kindynos"
-html_static_path: list[str] = []
+html_static_path = ["_static"]
+html_js_files = ["accessible.js"]
 html_copy_source = False
 html_show_sphinx = False
 

@@ -7,7 +7,7 @@ from functools import cache
 from pathlib import Path
 from posixpath import normpath
 
-PAGE = "start/words"
+TABLE = Path(__file__).parent.parent / "start" / "words.md"
 ROW = re.compile(r"^\| \*\*(.+?)\*\* \|.*?\]\(([^)#]+)\.md", re.M)
 
 
@@ -15,8 +15,7 @@ ROW = re.compile(r"^\| \*\*(.+?)\*\* \|.*?\]\(([^)#]+)\.md", re.M)
 def entries() -> dict[str, list[str]]:
     """Return the words of each page that the table leads to."""
     found: dict[str, list[str]] = {}
-    table = Path(__file__).parent.parent.joinpath(f"{PAGE}.md").read_text(encoding="utf-8")
-    for words, page in ROW.findall(table):
+    for words, page in ROW.findall(TABLE.read_text(encoding="utf-8")):
         found.setdefault(normpath(f"start/{page}"), []).extend(words.split(", "))
     return found
 
@@ -25,6 +24,7 @@ def read(app, page, source):
     """Put the entries of a page, which nobody sees, below its title."""
     words = entries().get(page)
     if words:
+        app.env.note_dependency(str(TABLE))  # read again where the table was changed
         title, rest = source[0].split("\n", 1)
         source[0] = (
             f"{title}\n\n```{{index}} {', '.join(f'! {word}' for word in words)}\n```\n{rest}"
