@@ -1,6 +1,8 @@
 # make demo: set up and run the main job on demo data.   make test: set up and run the tests.
 PYTHON ?= python3
 BIN := .venv/bin
+# What Python has compiled is kept, whatever the environment says: every process would compile all packages again.
+unexport PYTHONDONTWRITEBYTECODE
 
 
 .PHONY: demo test check proofs mutants lowest print-versions bench screenshots site pages recorded clean
