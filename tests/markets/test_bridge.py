@@ -1,5 +1,6 @@
 """What moved value at risk between two dates, against direct computation."""
 
+import json
 import unittest
 from itertools import permutations
 
@@ -137,6 +138,20 @@ class Command(Folder):
         shown = run("bridge", *map(str, files), "--before", DATE).stdout
         self.assertIn("The value at risk at 99 % of the holdings fell from", shown)
         self.assertIn("From 2027-11-26 to 2027-12-27", shown)
+        paid = self.folder / "paid.csv"
+        paid.write_text("date,instrument,amount\n2027-12-10,wind_farm,2.5\n")
+        options = ("--before", DATE, "--dividends", paid, "--seed", 1, "--json")
+        with_paid = json.loads(run("bridge", *files, *options).stdout)
+        dividends = {"wind_farm": {"2027-12-10": 2.5}}
+        prices = kd.read_prices(DEMO / "treasury_prices.csv", dividends=dividends)
+        sold = HELD | {"wind_farm": 25_000}
+        earlier = kd.Portfolio(prices.until(DATE), shares=sold)
+        bridged = kd.Portfolio(prices, shares=HELD).bridge(earlier, seed=1)
+        for end, side in (("before", bridged.before), ("after", bridged.after)):
+            self.assertAlmostEqual(with_paid[end]["value"] / float(side), 1.0)
+        plain = kd.Portfolio(PRICES, shares=HELD).bridge(at(DATE, sold), seed=1)
+        self.assertAlmostEqual(float(bridged.before) / float(plain.before), 1)  # not paid then
+        self.assertNotEqual(float(bridged.after), float(plain.after))
         told = run("bridge", *map(str, files))
         self.assertEqual(told.returncode, 2)
         self.assertIn("needs --before DATE too", told.stderr)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from kindynos.cli.options import drawn
+from kindynos.cli.options import drawn, price_file
 from kindynos.cli.output import with_output
 from kindynos.cli.progress import Bar
 from kindynos.cli.reading import WORKBOOKS, read_model
@@ -93,6 +93,7 @@ if TYPE_CHECKING:
     help="With --prices: the horizon in periods.",
 )
 @unit_option
+@price_file
 @drawn
 @with_output
 def bridge(
@@ -110,6 +111,7 @@ def bridge(
     method: RiskMethod | None,
     horizon: int,
     unit: str,
+    layout: dict[str, Any],
     draws: dict[str, Any],
 ) -> Report:
     """Say what changed from the model in OLD to that in NEW, and how much of the change of a figure
@@ -126,7 +128,7 @@ def bridge(
     """
     if prices is not None or before is not None:
         figure = {"level": level, "window": window, "method": method, "horizon": horizon}
-        return _of_holdings(old, new, prices, before, figure, unit, draws)
+        return _of_holdings(old, new, prices, before, figure, unit, layout, draws)
     from kindynos.model.bridging import bridge as bridge_of
     from kindynos.model.bridging import list_changes
     from kindynos.reports.bridges import bridge_report, changes_report
@@ -157,6 +159,7 @@ def _of_holdings(
     before: str | None,
     figure: dict[str, Any],
     unit: str,
+    layout: dict[str, Any],
     draws: dict[str, Any],
 ) -> Report:
     """Return what moved value at risk from old holdings on a date to new ones today."""
@@ -168,8 +171,8 @@ def _of_holdings(
         missing = "--prices FILE" if prices is None else "--before DATE"
         raise KindynosError(f"value at risk of two dates needs {missing} too")
     both = [*read_holdings(old).columns, *read_holdings(new).columns]
-    later = read_portfolio(prices, new, None, "drop", both, unit=unit)
-    earlier = read_portfolio(prices, old, None, "drop", both, until=before, unit=unit)
+    later = read_portfolio(prices, new, None, "drop", both, layout, unit=unit)
+    earlier = read_portfolio(prices, old, None, "drop", both, layout, before, unit)
     with Bar("drawing histories again"):
         return bridge_report(later.bridge(earlier, seed=checked_seed(draws["seed"]), **figure))
 

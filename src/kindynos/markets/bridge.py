@@ -181,7 +181,8 @@ def _sides(later: Holdings, earlier: Holdings, window: int | None) -> list[_Side
                 f"{date:%Y-%m-%d}"
             )
         days = np.arange(0 if window is None else last - window, last)
-        then = book.at(prices.frame.loc[date].to_numpy(), day_number(date))
+        known = prices.until(date).frame.loc[date]  # not lowered by what was paid since
+        then = book.at(known.to_numpy(), day_number(date))
         sides.append(_Side(then, moves[days], days, prices, ends[days]))
     if sides[0].days[-1] >= sides[1].days[-1]:
         raise ParameterError("the earlier portfolio ends on the date of the later one, or after it")

@@ -495,8 +495,9 @@ class Prices(HandsOutCopies):
 
     @checked
     def until(self, date: Any) -> Prices:
-        """Return the prices up to a date, as they were known then; raises ParameterError for one
-        before the second of its dates.
+        """Return the prices up to a date, not lowered by payments after it; they are of today's
+        shares, as numbers held then should be, where a split came later. Raises ParameterError for
+        a date before the second one.
         """
         last = checked_date("date", date)
         raw = self.raw.loc[:last]
