@@ -8,6 +8,7 @@ from __future__ import annotations
 import csv
 import datetime
 import io
+import re
 import warnings
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -16,6 +17,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from kindynos.errors import FileError
 from kindynos.tables.cells import MISSING
@@ -44,6 +46,7 @@ DEFAULT = TableFormat()
 WORKBOOKS = (".xlsx", ".xlsm")
 MOST_UNNAMED = 2_000  # rows of a table whose first column, without a name, is kept as texts
 UNNAMED_INDEX = "__index_level_0__"  # as Parquet files name the index of a DataFrame
+PART = 1 << 18  # bytes
 # the default of pandas 3, and an option before
 EXACT: dict[str, Any] = {} if pd.__version__ >= "3" else {"float_precision": "round_trip"}
 WORDS = sorted(
@@ -240,24 +243,47 @@ def _typed(cells: Cells) -> Cells:
 
 @dataclass(frozen=True)
 class _Body:
-    """The records of a text file as they are written, all of a certain width."""
+    """The records of a text file as they are written, in UTF-8, all of a certain width."""
 
-    text: str
+    data: bytes
     separator: str
     width: int
 
     @classmethod
     def after(cls, text: str, begin: int, separator: str, width: int) -> _Body:
         """Return the records of a text from one on, without empty lines at its end."""
-        body = text[_offset(text, begin, separator) :].rstrip("\n")
-        return cls(f"{body}\n" if body.strip(f" \n{separator}") else "", separator, width)
+        body = text[_offset(text, begin, separator) :].encode("utf-8")
+        if not re.search(rb"[^ \n%s]" % re.escape(separator.encode()), body):
+            body = b""
+        elif body.endswith(b"\n\n") or not body.endswith(b"\n"):
+            body = body.rstrip(b"\n") + b"\n"
+        return cls(body, separator, width)
+
+    @property
+    def records(self) -> int:
+        """How many lines there are."""
+        return self.data.count(b"\n")
+
+    @property
+    def widths(self) -> NDArray[np.int64]:
+        """How many cells each record has."""
+        if b'"' in self.data:
+            text = io.StringIO(self.data.decode("utf-8"), newline="")
+            lines = csv.reader(text, delimiter=self.separator)
+            return np.array([len(record) for record in lines], dtype=np.int64)
+        signs = [np.zeros(0, dtype=np.bool_)]  # of separators and ends of lines, which are ends
+        for begin in range(0, len(self.data), PART):
+            part = np.frombuffer(self.data[begin : begin + PART], dtype=np.uint8)
+            ends = part == ord("\n")
+            signs.append(ends[ends | (part == ord(self.separator))])
+        return np.diff(np.flatnonzero(np.concatenate(signs)), prepend=-1)
 
     def cells(self, columns: Sequence[int], **options: Any) -> pd.DataFrame:
         """Return some columns, by their place."""
-        if not self.text:
+        if not self.data:
             return pd.DataFrame({column: pd.Series(dtype=object) for column in columns})
         csv: pd.DataFrame = pd.read_csv(
-            io.StringIO(self.text),
+            io.BytesIO(self.data),
             sep=self.separator,
             header=None,
             names=list(range(self.width)),
@@ -324,8 +350,8 @@ def _from_text(path: Path, form: TableFormat) -> Table:
 
     width = len(layout.names)
     body = _Body.after(text, layout.begin, separator, width)
-    _check_widths(body.text, separator, width, layout.begin, str(path))
-    check_shape(path, body.text.count("\n"), width)
+    _check_widths(body, layout.begin, str(path))
+    check_shape(path, body.records, width)
     columns = body.columns(decimal, form.missing)
     blank = body.blank(columns)
 
@@ -373,20 +399,13 @@ def _offset(text: str, begin: int, separator: str) -> int:
     return position
 
 
-def _check_widths(body: str, separator: str, width: int, begin: int, file: str) -> None:
+def _check_widths(body: _Body, begin: int, file: str) -> None:
     """Raise FileError for the first row that is longer than the row of names."""
-    if '"' in body:
-        lines = csv.reader(io.StringIO(body, newline=""), delimiter=separator)
-        widths = np.array([len(record) for record in lines], dtype=np.int64)
-    else:
-        codes = np.frombuffer(body.encode("utf-8"), dtype=np.uint8)
-        ends = np.flatnonzero(codes == ord("\n"))
-        before = np.searchsorted(np.flatnonzero(codes == ord(separator)), ends)
-        widths = np.diff(before, prepend=0) + 1
-    longer = np.flatnonzero(widths > width)
+    widths = body.widths
+    longer = np.flatnonzero(widths > body.width)
     if len(longer):
         position = int(longer[0])
-        _check_width(int(widths[position]), width, begin + position + 1, file)
+        _check_width(int(widths[position]), body.width, begin + position + 1, file)
 
 
 def _check_width(columns: int, width: int, row: int, file: str) -> None:
