@@ -155,7 +155,7 @@ class Curved(Folder):
                 Points([np.nan, 5.0], [1.0, 2.5], "best", ["nowhere", "here"], "best"),
             ],
             ("x", "y"),
-            scales=(1.0, 100.0),
+            units=(None, "%"),
             labels=[str(k) for k in range(11)],
         )
         self.assertEqual(places(chart, 0), [(0.0, 731.5), (1000.0, 500.0)])
@@ -165,6 +165,12 @@ class Curved(Folder):
         self.assertEqual([tick["text"] for tick in chart.ticks], ["0", "2", "4", "6", "8", "10"])
         self.assertIn("400", [level["text"] for level in chart.levels])
         self.assertEqual([key["name"] for key in chart.keys], ["error", "mean", "best"])
+
+    def test_millions_are_m_of_money_alone(self):
+        line = Line([0.0, 3e6], [0.0, 4e6])
+        chart = curves("y", [line], ("x", "y"), units=("passengers", "EUR"))
+        self.assertIn("3 million", [tick["text"] for tick in chart.ticks])
+        self.assertIn("4 m", [level["text"] for level in chart.levels])
 
     def test_what_has_no_value_is_a_gap_and_what_has_no_end_is_not_drawn(self):
         values = [1.0, 2.0, np.nan, 4.0, 5.0, np.inf]

@@ -152,11 +152,11 @@ def through_time(
             {
                 "x": across(i) / 10,
                 "y": up(float(values[i])) / 10,
-                "words": f"{str(dates[i])[:DAY]}: {tick(float(values[i]))}",
+                "words": f"{str(dates[i])[:DAY]}: {tick(float(values[i]), None)}",
             }
             for i in np.flatnonzero(marked).tolist()
         ],
         [{"x": across(i) / 10, "text": str(dates[i])[:MONTH]} for i in steps],
-        [{"y": up(y) / 10, "text": tick(y)} for y in levels],
+        [{"y": up(y) / 10, "text": tick(y, None)} for y in levels],
         remark,
     )

@@ -82,12 +82,12 @@ def curves(
     parts: Iterable[Line | Band | Points],
     names: tuple[str, str],
     *,
-    scales: tuple[float, float] = (1.0, 1.0),
+    units: tuple[str | None, str | None] = (None, None),
     labels: Sequence[str] = (),
     remark: str = "",
     floor: float | None = None,
 ) -> Curves:
-    """Return a chart of curves: ``scales`` multiply what the axes say, ``labels`` are those of
+    """Return a chart of curves: ``units`` are those that the axes show, ``labels`` are those of
     whole numbers across from 0, and the axis up begins at a ``floor`` at the latest.
     """
     drawn = [part for part in parts if len(np.atleast_1d(part.across))]
@@ -128,8 +128,8 @@ def curves(
         bands,
         lines,
         points,
-        _labelled(labels) if labels else _ticks(left, right, scales[0], 6),
-        [{"y": one["x"], "text": one["text"]} for one in _ticks(high, low, scales[1], 5)],
+        _labelled(labels) if labels else _ticks(left, right, units[0], 6),
+        [{"y": one["x"], "text": one["text"]} for one in _ticks(high, low, units[1], 5)],
         [key for key in keys if key["name"]],
         remark,
     )
@@ -153,7 +153,7 @@ def cumulative(title: str, shares: Mapping[str, tuple[Floats, Floats]], unit: st
         title,
         parts,
         (unit or "value", "cases at or below, %"),
-        scales=(times_shown(unit), 100.0),
+        units=(unit, "%"),
         floor=0.0,
         remark=f"{left} more are in the tables." if left else "",
     )
@@ -183,7 +183,7 @@ def of_pair(pair: JointDistribution) -> Curves:
             Line([left, right], [up, up], kind="goal"),
         ],
         (with_unit(pair.x.name, pair.x.unit), with_unit(pair.y.name, pair.y.unit)),
-        scales=(times_shown(pair.x.unit), times_shown(pair.y.unit)),
+        units=(pair.x.unit, pair.y.unit),
     )
 
 
@@ -213,13 +213,14 @@ def _joined(places: Iterable[Place]) -> str:
     return " ".join(f"{x},{y}" for x, y in places)
 
 
-def _ticks(first: float, last: float, scale: float, count: int) -> list[dict[str, Any]]:
+def _ticks(first: float, last: float, unit: str | None, count: int) -> list[dict[str, Any]]:
     """Return round values between two ends with their places from the first end, in per cent."""
     from matplotlib.ticker import MaxNLocator
 
+    scale = times_shown(unit)
     low, high = sorted((first * scale, last * scale))
     return [
-        {"x": round(100 * (one / scale - first) / (last - first), 1), "text": tick(one)}
+        {"x": round(100 * (one / scale - first) / (last - first), 1), "text": tick(one, unit)}
         for one in MaxNLocator(count).tick_values(low, high)
         if low <= one <= high
     ]

@@ -102,7 +102,7 @@ def fan(row: PeriodTrials, sheet: dict[str, list[str]] | None = None) -> Fan | N
         " ".join(points(percentiles[2])),
         _up(0.0, low, high) if low < 0 < high else None,
         [{"x": _across(k, periods) / 10, "text": row.labels[k]} for k in range(0, periods, every)],
-        [{"y": _up(y, low, high) / 10, "text": tick(y)} for y in _levels(low, high)],
+        [{"y": _up(y, low, high) / 10, "text": tick(y, row.unit)} for y in _levels(low, high)],
         row.by,
         list(told),
     )

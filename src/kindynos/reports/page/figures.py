@@ -24,6 +24,7 @@ from kindynos.literals import Kind
 from kindynos.reports import lumps
 from kindynos.reports.answers import amount
 from kindynos.reports.page.charts import Bars, Row, bars
+from kindynos.reports.page.live import millions
 from kindynos.reports.rankings import ranking_remark
 from kindynos.results.run import Run
 from kindynos.results.sensitivity.contributions import BASE
@@ -95,7 +96,7 @@ def rounded(figure: Any, unit: str | None) -> str:
     if error != error and math.isfinite(value):  # without an error three digits at most
         figure = float(f"{value:.3g}")
     text = amount(figure, "%" if is_per_cent(unit) else None)
-    return text.replace(" million", " m").replace("-", "−")
+    return text.replace("million", millions(unit)).replace("-", "−")
 
 
 PLAIN = {5: "1 in 20 is lower", 50: "half is lower", 95: "1 in 20 is higher"}

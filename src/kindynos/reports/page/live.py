@@ -15,12 +15,21 @@ from typing import Any
 import numpy as np
 
 from kindynos.arrays import Floats
-from kindynos.formatting import brief, in_one_cell, in_unit, is_per_cent, number, step_of
+from kindynos.formatting import (
+    brief,
+    in_one_cell,
+    in_unit,
+    is_per_cent,
+    number,
+    step_of,
+    times_shown,
+)
 from kindynos.inference.intervals import Z, t_point
 from kindynos.results.read_trials import ReadTrials
 from kindynos.results.result import Result
 from kindynos.results.run import Run
 from kindynos.results.statistics import FEW_BEYOND
+from kindynos.units.reading import read_unit
 
 MOST_VALUES = 50_000  # trials whose values are sent; of more, counts on steps
 STEPS, BARS, LOOKED = 700, 60, 4_000
@@ -124,7 +133,7 @@ def live(
         f"Histogram of {title}{unit}, {result.size:,} trials",
         json.dumps(data).replace("<", "\\u003c"),
         _bars(result, first, last, LOW if group else HEIGHT),
-        _ticks(first, last, scale, bool((value == np.floor(value)).all())),
+        _ticks(first, last, result.unit, bool((value == np.floor(value)).all())),
         base,
         min(max(_place(cut, first, last), 0.0), 100.0),
         brief(cut * scale).replace("-", "−"),
@@ -289,19 +298,30 @@ def _bars(result: Result, first: float, last: float, tall: int) -> list[dict[str
     ]
 
 
-def _ticks(first: float, last: float, scale: float, whole: bool) -> list[dict[str, Any]]:
+def _ticks(first: float, last: float, unit: str | None, whole: bool) -> list[dict[str, Any]]:
     from matplotlib.ticker import MaxNLocator
 
+    scale = times_shown(unit)
     locator = MaxNLocator(7, steps=[1, 2, 2.5, 5, 10], integer=whole)
     places = locator.tick_values(first * scale, last * scale)
     return [
-        {"x": _place(x / scale, first, last), "text": tick(x)}
+        {"x": _place(x / scale, first, last), "text": tick(x, unit)}
         for x in places
         if first <= x / scale <= last
     ]
 
 
-def tick(x: float) -> str:
-    """Return a figure on an axis, large ones in millions."""
-    text = f"{brief(x / 1e6)} m" if abs(x) >= 1e6 else brief(x)
+def tick(x: float, unit: str | None) -> str:
+    """Return a figure on an axis, large ones in millions of a unit."""
+    text = f"{brief(x / 1e6)} {millions(unit)}" if abs(x) >= 1e6 else brief(x)
     return text.replace("-", "−")
+
+
+def millions(unit: str | None) -> str:
+    """Return how pages write millions: m of money, which nobody takes for metres.
+
+    >>> millions("EUR"), millions("passengers")
+    ('m', 'million')
+    """
+    stated = read_unit(unit)
+    return "m" if stated is not None and stated.is_money else "million"

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from kindynos.formatting import heading, times_shown
+from kindynos.formatting import heading
 from kindynos.inference.estimates import Estimate
 from kindynos.reports.page.curves import Band, Curves, Line, curves, of_results
 from kindynos.reports.page.figures import line, rounded
@@ -72,7 +72,7 @@ def _fans(compared: Comparison) -> Iterator[Curves]:
                     Line(at, np.asarray(row.median), "median"),
                 ],
                 ("period", row.unit or ""),
-                scales=(1.0, times_shown(row.unit)),
+                units=(None, row.unit),
                 labels=[str(label) for label in row.labels],
             )
 

@@ -59,7 +59,7 @@ def _alternatives(solution: Solution) -> dict[str, Any]:
     rows = []
     for name, row in table.iterrows():
         worth = symmetrical(row["value"], row["error"])
-        ends = [rounded(float(row[key]), None) for key in ("P5", "P95")]
+        ends = [rounded(float(row[key]), solution.decision.unit) for key in ("P5", "P95")]
         rows.append([str(name), exactly(worth), *ends, f"{100 * row['chance below 0']:.1f} %"])
     return {
         "title": "The alternatives",

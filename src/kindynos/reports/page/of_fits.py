@@ -129,7 +129,7 @@ def of_diagnostics(diagnosed: Diagnostics) -> Iterator[Curves]:
         f"{about} against the normal",
         [Line(across, shares, kind="step"), Line(x, height * normal, "normal", "second")],
         ("value", "share of the values, %"),
-        scales=(1.0, 100.0),
+        units=(None, "%"),
         floor=0.0,
     )
 
@@ -145,7 +145,7 @@ def of_drawdowns(paths: Floats, as_long: Floats, seen: float | None) -> Iterator
         "The deepest fall of a path as long as the history",
         parts,
         ("maximum drawdown, %", "share of the paths, %"),
-        scales=(100.0, 100.0),
+        units=("%", "%"),
         floor=0.0,
     )
     some = paths[:, :CLOUD]
@@ -154,7 +154,7 @@ def of_drawdowns(paths: Floats, as_long: Floats, seen: float | None) -> Iterator
         "Growth against the deepest fall",
         [Points(falls, grown, f"{some.shape[1]:,} of the paths", kind="faint")],
         ("maximum drawdown, %", "growth over the path, %"),
-        scales=(100.0, 100.0),
+        units=("%", "%"),
     )
 
 

@@ -89,7 +89,7 @@ def _along(frontier: Frontier) -> Curves:
             for place, k in enumerate(shown[:MOST_SHOWN])
         ],
         ("mean return, %", "weight, %"),
-        scales=(100.0, 100.0),
+        units=("%", "%"),
         floor=0.0,
     )
 

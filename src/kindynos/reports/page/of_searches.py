@@ -47,7 +47,7 @@ def of_optimum(optimum: Optimum) -> Iterator[Curves]:
         axes = (with_unit(name, units.get(name)), with_unit(optimum.what, unit))
         aim = "Highest" if optimum.maximize else "Least"
         title = f"{aim} {spoken(optimum.what)} over {spoken(name)}"
-        yield curves(title, parts, axes, scales=(times_shown(units.get(name)), scale))
+        yield curves(title, parts, axes, units=(units.get(name), unit))
 
 
 def of_goal(solved: Goal) -> Curves:
@@ -72,7 +72,7 @@ def of_goal(solved: Goal) -> Curves:
         f"Which {spoken(solved.name)} makes the {spoken(solved.what)} {aim}",
         parts,
         (with_unit(solved.name, solved.unit), with_unit(solved.what, unit)),
-        scales=(own, scale),
+        units=(solved.unit, unit),
     )
 
 
@@ -95,7 +95,7 @@ def of_efficient(frontier: ModelFrontier) -> Curves:
         "Efficient decisions: no other is better in one figure and as good in the other",
         parts,
         (with_unit(across, units[1]), with_unit(up, units[0])),
-        scales=(times_shown(units[1]), times_shown(units[0])),
+        units=(units[1], units[0]),
     )
 
 
@@ -121,5 +121,5 @@ def of_sweep(swept: Sweep) -> Iterator[Curves]:
             f"{spoken(name)}",
             parts,
             (with_unit(name, swept.units.get(name)), with_unit(output, unit)),
-            scales=(times_shown(swept.units.get(name)), times_shown(unit)),
+            units=(swept.units.get(name), unit),
         )

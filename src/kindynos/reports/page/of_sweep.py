@@ -71,7 +71,7 @@ def _map(swept: Sweep, name: str) -> Map | None:
                     "width": round(width - 1, 1),
                     "height": round(height - 1, 1),
                     "opacity": round(0.05 + 0.5 * share, 3) if value == value else 0,
-                    "text": tick(value) if written else "",
+                    "text": tick(value, swept.units.get(name)) if written else "",
                     "words": f"{at}: {brief(value)}",
                 }
             )
@@ -80,11 +80,11 @@ def _map(swept: Sweep, name: str) -> Map | None:
         f"{name}{_unit(swept, name)} ({swept.statistic})",
         cells,
         [
-            {"x": round(LEFT + (j + 0.5) * width, 1), "text": tick(_shown(swept, 1, x))}
+            {"x": round(LEFT + (j + 0.5) * width, 1), "text": _tick(swept, 1, x)}
             for j, x in list(enumerate(grid.columns))[::every]
         ],
         [
-            {"y": round(TOP + (i + 0.5) * height + 4, 1), "text": tick(_shown(swept, 0, y))}
+            {"y": round(TOP + (i + 0.5) * height + 4, 1), "text": _tick(swept, 0, y)}
             for i, y in list(enumerate(grid.index))[:: -(-rows // 20)]
         ],
         (down, across),
@@ -95,6 +95,10 @@ def _map(swept: Sweep, name: str) -> Map | None:
 def _unit(swept: Sweep, name: str) -> str:
     unit = swept.units.get(name)
     return f", {unit}" if unit else ""
+
+
+def _tick(swept: Sweep, position: int, value: Any) -> str:
+    return tick(_shown(swept, position, value), swept.units.get(swept.inputs[position]))
 
 
 def _shown(swept: Sweep, position: int, value: Any) -> float:
