@@ -291,6 +291,7 @@ class Curved(Folder):
                 ("fit", "fuel_hedging.csv", "--jointly", "growth,max_drawdown"),
                 ("stands among all",),
             ),
+            (("run", "vessel_claims.toml", "--trials", 300), ("How bad, and how often: gross",)),
             (("drivers", "night_ferry.toml", "--trials", 200), ("What drives net value, by rank",)),
             (
                 ("read", "fuel_hedging.csv", "--column", "growth", "--against", "max_drawdown"),

@@ -170,6 +170,20 @@ def of_results(title: str, results: Mapping[str, Result]) -> Curves:
     return cumulative(title, shares, next(iter(results.values())).unit)
 
 
+def of_return_periods(result: Result) -> Curves:
+    """Return what an outcome reaches on its bad side once in so many trials, with its error."""
+    table = result.return_periods()
+    across = np.arange(len(table))
+    side = "at least" if result.better == "low" else "at most"
+    return curves(
+        f"How bad, and how often: {spoken(result.name)}",
+        [Band(across, table["low"], table["high"], "95 % error"), Line(across, table["value"])],
+        ("once in so many trials", with_unit(side, result.unit)),
+        units=(None, result.unit),
+        labels=[f"{times:g}" for times in table.index],
+    )
+
+
 def of_pair(pair: JointDistribution) -> Curves:
     """Return one quantity against another, trial by trial, with the cuts that part them."""
     sides = (pair.x, pair.y)

@@ -16,7 +16,7 @@ from kindynos.program.statement import Statement
 from kindynos.reports import lumps
 from kindynos.reports.how_made import advice_lines, made_lines
 from kindynos.reports.model_tables import drivers_table, givens_table
-from kindynos.reports.page.curves import of_pair
+from kindynos.reports.page.curves import of_pair, of_return_periods
 from kindynos.reports.page.densities import densities
 from kindynos.reports.page.distribution_words import distribution_words
 from kindynos.reports.page.fans import fan, rows_of, sheet_of
@@ -80,15 +80,17 @@ def run_view(report: Report, run: Run) -> PageView:
     ]
     facts, sheet, departures = run.facts(), sheet_of(run), _departures(run)
     fans = [fan(row, sheet) for row in rows_of(run)]
+    often = [name for name in run.outcomes if f"{name}-how-often" in report.figures()]
     return PageView(
         title=run.name,
         sections=[section_parts(section) for section in _general(report, run)],
-        drawn=frozenset([*run.kept, *run.outcomes, *(f"{name}-drivers" for name in run.outcomes)]),
+        drawn=frozenset([*run.kept, *report.figures()]),
         facts=[f"{run.size:,} trials", f"{facts['sampling']} plan", f"seed {run.seed}"],
         versions=facts["versions"],
         outcomes=_with_sections(report, outcomes),
         drivers=drivers_looked_at(run, beside) if lives else "[]",
         fans=[drawn for drawn in fans if drawn is not None],
+        charts=[of_return_periods(run[name]) for name in often],
         assumed=_assumed(run),
         given=_given(run),
         departures=departures,
