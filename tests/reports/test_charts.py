@@ -17,7 +17,9 @@ from kindynos.reports.page.curves import (
     curves,
     histogram,
     of_results,
+    of_return_periods,
 )
+from kindynos.reports.page.figures import of_drivers
 from kindynos.reports.page.of_fits import of_forecast, of_ranking
 from kindynos.reports.page.of_searches import of_goal
 from tests.common import DEMO, Folder, run
@@ -212,6 +214,42 @@ class Curved(Folder):
         bars, density = (np.array(places(drawn, k)) for k in (0, 1))
         areas = [np.trapezoid(1000 - line[:, 1], line[:, 0]) for line in (bars, density)]
         self.assertAlmostEqual(areas[1] / areas[0], 1.0, delta=0.03)
+
+    def test_drivers_by_every_method(self):
+        """Of a - 2 b with standard normals, b has 4/5 of the variance."""
+        model = kd.Model("m")
+        model.driver("a", kd.Normal(0, 1))
+        model.driver("b", kd.Normal(0, 1))
+        model.outcome("y", "a - 2 * b", unit="EUR")
+        trials = model.simulate(8000, seed=1)
+        tail = 2 / 5**0.5 * stats.norm.pdf(stats.norm.ppf(0.05)) / 0.05
+        tenth = 2 * stats.norm.pdf(stats.norm.ppf(0.1)) / 0.1
+        for method, wanted in (
+            ("rank", [6 / np.pi * np.arcsin(-1 / 5**0.5)]),
+            ("regression", [-2 / 5**0.5]),
+            ("swing", [2 * stats.norm.ppf(0.9), -2 * stats.norm.ppf(0.9)]),
+            ("conditional", [tenth, -tenth]),
+            ("sobol", [80]),
+            ("shapley", [80]),
+            ("contributions", [80]),
+            ("tail", [tail]),
+        ):
+            with self.subTest(method=method):
+                chart = of_drivers(trials, "y", method, trials.sensitivity("y", method))
+                first = chart.bars[0]
+                self.assertEqual((first.name, first.kind), ("b", "less" if wanted[-1] < 0 else ""))
+                text = re.sub("±.*", "", first.text.replace("−", "-").replace("%", ""))
+                shown = [float(part) for part in text.split(" to ")]
+                np.testing.assert_allclose(shown, wanted, rtol=0.03)
+
+    def test_what_is_reached_once_in_n_trials(self):
+        values = kd.read_trials(pd.DataFrame({"loss": np.arange(1000.0)}))["loss"]
+        chart = of_return_periods(values)
+        reached = values.return_periods()["value"].to_numpy()
+        heights = np.array(places(chart, 0))[:, 1]
+        slopes = np.diff(heights) / np.diff(reached)
+        np.testing.assert_allclose(slopes, slopes[0], rtol=0.02)
+        self.assertEqual([tick["text"] for tick in chart.ticks], ["2", "10", "50", "200"])
 
     def test_the_inner_band_of_a_fan_lies_within_the_outer_one(self):
         series = kd.read_series(DEMO / "passengers.csv")

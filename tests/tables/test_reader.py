@@ -117,6 +117,7 @@ class Layouts(Tables):
             ("a,a\n1,2\n", "two columns are named 'a'"),
             ("a,,c\n1,2,3\n", "column 2 has no name"),
             ("a,b\n1,2,3\n", "has 3 values, and there are 2 columns"),
+            ("a,b\n" + "10,20\n" * 90_000 + "1,2,3\n", "row 90002"),
             ("", "is empty"),
             ("\n \n", "is empty"),
             ('a,b\n1,"2\n', "cannot be read as a table"),

@@ -171,14 +171,14 @@ def of_results(title: str, results: Mapping[str, Result]) -> Curves:
 
 
 def of_return_periods(result: Result) -> Curves:
-    """Return what an outcome reaches on its bad side once in so many trials, with its error."""
+    """Return what an outcome reaches on its bad side once in N trials, with its error."""
     table = result.return_periods()
     across = np.arange(len(table))
     side = "at least" if result.better == "low" else "at most"
     return curves(
         f"How bad, and how often: {spoken(result.name)}",
         [Band(across, table["low"], table["high"], "95 % error"), Line(across, table["value"])],
-        ("once in so many trials", with_unit(side, result.unit)),
+        ("once in N trials", with_unit(side, result.unit)),
         units=(None, result.unit),
         labels=[f"{times:g}" for times in table.index],
     )

@@ -18,6 +18,7 @@ from kindynos.formatting import (
     share_with_error,
     spoken,
     with_error,
+    with_unit,
 )
 from kindynos.inference.estimates import Estimate, symmetrical
 from kindynos.literals import Kind
@@ -34,14 +35,17 @@ if TYPE_CHECKING:
     import pandas as pd
 
 MOST_DRIVEN, LEAST_DRIVEN = 8, 3  # drivers that get a bar; the tables have all
-ENDS_OF = {"swing": (2, 3), "conditional": (0, -2)}  # columns between which the outcome moves
-MEASURES: dict[str, tuple[str, str, Kind]] = {  # what else methods measure, and its errors
-    "rank": ("rank correlation", "error", "number"),
-    "regression": ("coefficient", "error", "number"),
-    "sobol": ("total", "error of total", "share"),
-    "shapley": ("share of variance", "error", "share"),
-    "contributions": ("share", "error of share", "share"),
-    "tail": ("shift", "error", "number"),
+ENDS_OF = {  # of a method, the columns between which the outcome moves, and what they are
+    "swing": (2, 3, "with the driver at its P10 and at its P90"),
+    "conditional": (0, -2, "in the lowest and in the highest tenth of the driver"),
+}
+MEASURES: dict[str, tuple[str, str, Kind, str]] = {  # what else methods measure, and its errors
+    "rank": ("rank correlation", "error", "number", "rank correlation"),
+    "regression": ("coefficient", "error", "number", "standardized coefficient"),
+    "sobol": ("total", "error of total", "share", "total share of the variance"),
+    "shapley": ("share of variance", "error", "share", "share of the variance"),
+    "contributions": ("share", "error of share", "share", "share of what is added up"),
+    "tail": ("shift", "error", "number", "shift of the mean in the worst trials, in sds"),
 }
 
 
@@ -203,7 +207,8 @@ def of_drivers(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> Bars
     rest = f"{len(frame) - len(first)} more" if len(frame) > len(first) else ""
     title = f"What drives {spoken(outcome)}, by {method}"
     if method in ENDS_OF:
-        begin, end = (frame.columns[place] for place in ENDS_OF[method])
+        *places, words = ENDS_OF[method]
+        begin, end = (frame.columns[place] for place in places)
         unit = run[outcome].unit
         rows = [
             Row(str(name), row[begin], row[end], f"{told[0]} to {told[1]}")
@@ -211,10 +216,9 @@ def of_drivers(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> Bars
             for told in [[rounded(float(row[key]), unit) for key in (begin, end)]]
         ]
         mean = float(run[outcome].mean)
-        of = f", {unit}" if unit else ""
-        remark = f"{begin[:1].upper()}{begin[1:]} to {end}{of}; the line is the mean."
+        remark = f"{heading(with_unit(outcome, unit))}, {words}; the line is the mean."
         return bars(title, rows, line=mean, rest=rest, remark=remark)
-    measure, doubt, kind = MEASURES[method]
+    measure, doubt, kind, words = MEASURES[method]
     errors = first[doubt].fillna(0.0)
     rows = [
         Row(
@@ -227,7 +231,7 @@ def of_drivers(run: Run, outcome: str, method: str, frame: pd.DataFrame) -> Bars
         )
         for name, value, error in zip(first.index, first[measure], errors, strict=True)
     ]
-    remark = f"The {measure}, with its 95 % error."
+    remark = f"The {words}{', with its 95 % error' if (errors > 0).any() else ''}."
     return bars(title, rows, rest=rest, remark=remark)
 
 
