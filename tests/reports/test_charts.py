@@ -221,6 +221,7 @@ class Curved(Folder):
         model.driver("a", kd.Normal(0, 1))
         model.driver("b", kd.Normal(0, 1))
         model.outcome("y", "a - 2 * b", unit="EUR")
+        model.outcome("both", "a * b")  # of which neither has a share alone
         trials = model.simulate(8000, seed=1)
         tail = 2 / 5**0.5 * stats.norm.pdf(stats.norm.ppf(0.05)) / 0.05
         tenth = 2 * stats.norm.pdf(stats.norm.ppf(0.1)) / 0.1
@@ -241,6 +242,9 @@ class Curved(Folder):
                 text = re.sub("±.*", "", first.text.replace("−", "-").replace("%", ""))
                 shown = [float(part) for part in text.split(" to ")]
                 np.testing.assert_allclose(shown, wanted, rtol=0.03)
+
+        chart = of_drivers(trials, "both", "sobol", trials.sensitivity("both", "sobol"))
+        self.assertAlmostEqual(float(chart.bars[0].text.partition(" ")[0]), 100, delta=3)
 
     def test_what_is_reached_once_in_n_trials(self):
         values = kd.read_trials(pd.DataFrame({"loss": np.arange(1000.0)}))["loss"]
