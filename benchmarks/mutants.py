@@ -9,6 +9,7 @@ a fault changes no answer, with the reason.
 
 import argparse
 import ast
+import compileall
 import json
 import multiprocessing
 import os
@@ -39,7 +40,7 @@ OPERATORS = {ast.Add: ("+", "-"), ast.Sub: ("-", "+"), ast.Mult: ("*", "/"), ast
 COMPARISONS = {ast.Lt: ("<", "<="), ast.LtE: ("<=", "<"), ast.Gt: (">", ">="), ast.GtE: (">=", ">")}
 CHECKS = ("isinstance", "hasattr", "zip")  # whose two arguments are told apart by any call
 TEXT = (ast.JoinedStr, ast.Raise, ast.Subscript, ast.AnnAssign, ast.Assert)
-MINUTES = 6  # after which a run counts as found: the fault has made a loop endless
+MINUTES = 3  # and three times what its tests take: then a run counts as found, its loop is endless
 IMPORTED = ""  # the context of lines that run while a module is imported
 
 
@@ -168,6 +169,10 @@ class Reach:
             found = set().union(*places)
         return sorted(found - {IMPORTED}, key=lambda test: self.seconds.get(test, 0.0))
 
+    def limit(self, tests: list[str]) -> float:
+        """Return the seconds after which a run of these tests is taken for endless."""
+        return 60 * MINUTES + 3 * sum(self.seconds.get(test, 0.0) for test in tests)
+
 
 def recorded(name: str) -> tuple[dict[tuple[str, int], set[str]], dict[str, float]]:
     """Run the tests of one module and return the tests by line, and the seconds by test; this
@@ -203,7 +208,7 @@ def reach_of_tests(jobs: int) -> Reach:
     return Reach(tests, seconds)
 
 
-def survives(fault: Fault, copy: Path, tests: list[str]) -> bool:
+def survives(fault: Fault, copy: Path, tests: list[str], limit: float) -> bool:
     """Return whether all these tests pass in a copy of the project with a fault."""
     path = copy / "src" / "kindynos" / fault.path
     source = path.read_text("utf-8")
@@ -219,12 +224,12 @@ def survives(fault: Fault, copy: Path, tests: list[str]) -> bool:
     )
     path.write_text(fault.applied(source), "utf-8")
     try:
-        return passes(copy, examples, []) and (not tests or passes(copy, run, tests))
+        return passes(copy, examples, [], limit) and (not tests or passes(copy, run, tests, limit))
     finally:
         path.write_text(source, "utf-8")
 
 
-def passes(copy: Path, code: str, tests: list[str]) -> bool:
+def passes(copy: Path, code: str, tests: list[str], limit: float) -> bool:
     """Return whether Python code succeeds in a copy of the project."""
     environment = {**os.environ, "PYTHONPATH": str(copy / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
     try:
@@ -235,7 +240,7 @@ def passes(copy: Path, code: str, tests: list[str]) -> bool:
             input=json.dumps(tests).encode(),
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
-            timeout=60 * MINUTES,
+            timeout=limit,
             check=False,
         )
     except subprocess.TimeoutExpired:
@@ -266,12 +271,15 @@ def main() -> None:
                 shutil.copytree(ROOT / part, copy / part)
             for name in ("README.md", "CONTRIBUTING.md", "CHANGELOG.md", "pyproject.toml"):
                 shutil.copy(ROOT / name, copy / name)
+            # Compiled once: then a run compiles nothing but the file that was changed.
+            compileall.compile_dir(copy, quiet=2)
             copies.put(copy)
 
         def tried(fault: Fault) -> bool:
             copy = copies.get()
             try:
-                return survives(fault, copy, reach.of(fault))
+                tests = reach.of(fault)
+                return survives(fault, copy, tests, reach.limit(tests))
             finally:
                 copies.put(copy)
 

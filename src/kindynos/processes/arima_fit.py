@@ -22,6 +22,7 @@ from kindynos.processes.arma import (
     polynomial,
     whitened,
 )
+from kindynos.processes.descent import descend
 from kindynos.processes.likelihood import (
     REJECTED,
     LikelihoodOptimum,
@@ -35,6 +36,8 @@ PRIOR_SD = 1.0  # sd of a partial autocorrelation on its scale, before any data 
 FARTHEST = 4.0  # on that scale: a partial autocorrelation of 0.9993
 AT_EDGE = 3.5
 FARTHEST_PARTIAL = math.tanh(FARTHEST)
+SLOPE_STEP = 1e-6  # of a difference
+FAILED = 1e3  # times the largest value: an innovation where there is no likelihood
 FIRST_STEPS, KEPT = 30, 5  # of searches from many starts, and how many are taken to the end
 SWINGING = (-2.0, -1.2, -0.7, -0.3, 0.0, 0.3, 0.7, 1.2, 2.0)  # of two terms: their first partial
 CANCELLING = (-2.0, -0.8, 0.8, 2.0)  # partial autocorrelations on that scale, to begin from
@@ -121,6 +124,7 @@ class Solved:
     innovations: Floats
     missing: Floats
     patterns: Floats  # what 1 of each adds to the innovations, (values, fixed)
+    scaled: Floats  # the innovations times the root of their covariance's size
 
     @property
     def constant(self) -> float:
@@ -221,7 +225,9 @@ class ArimaLikelihood:
         value, sd = log_likelihood(target, half, self.observations, others[:, first:])
         fixed = dict(zip(self.fixed_names, best[:first].tolist(), strict=True))
         missing: Floats = np.asarray(-best[first:], dtype=np.float64)
-        return Solved(value, sd, fixed, spread, target, missing, others[:, :first])
+        size = -0.5 * (math.log(2 * math.pi * sd**2) + 1) - value / self.observations
+        scaled = np.asarray(target * math.exp(size))
+        return Solved(value, sd, fixed, spread, target, missing, others[:, :first], scaled)
 
     def innovations(self, coefficients: Mapping[str, Any], constant: float) -> Floats:
         """Return the innovations of a complete series at coefficients and a constant."""
@@ -237,8 +243,6 @@ class ArimaLikelihood:
 
     def best(self, near: Floats | None = None) -> LikelihoodOptimum:
         """Return the maximum, sought from free parameters ``near`` it where they are given."""
-        from scipy.optimize import minimize
-
         if not self.orders.free:
             return LikelihoodOptimum(np.empty(0), np.empty((0, 0)))
         mixed = (self.orders.ar and self.orders.ma) or (
@@ -247,27 +251,30 @@ class ArimaLikelihood:
         starts = [np.full(self.orders.free, 0.05) if near is None else near]
         if mixed and near is None:
             starts += self._cancelling()
-        tolerance = 1e-4 if near is None else 1e-3
-
-        def searched(start: Floats, steps: int) -> tuple[float, Floats]:
-            options = {"gtol": tolerance, "ftol": 1e-11, "maxiter": steps}
-            solution = minimize(
-                self.cost,
-                np.clip(start, -FARTHEST, FARTHEST),
-                method="L-BFGS-B",
-                bounds=[(-FARTHEST, FARTHEST)] * len(start),
-                options=options,
-            )
-            return float(solution.fun), solution.x
-
+        theta = np.clip(np.array(starts).T, -FARTHEST, FARTHEST)
         if len(starts) > KEPT:
-            rough = sorted(
-                (searched(start, FIRST_STEPS) for start in starts), key=lambda item: item[0]
-            )
-            starts = [theta for _, theta in rough[:KEPT]]
-        reached = [searched(start, 100) for start in starts]
-        theta = np.clip(min(reached, key=lambda item: item[0])[1], -FARTHEST, FARTHEST)
-        return likelihood_optimum(self.cost, theta.tolist())
+            rough = descend(self._sloped, theta, -FARTHEST, FARTHEST, steps=FIRST_STEPS)
+            theta = rough.theta[:, np.argsort(rough.squares, kind="stable")[:KEPT]]
+        least = descend(self._sloped, theta, -FARTHEST, FARTHEST)
+        return likelihood_optimum(self.cost, least.theta[:, least.best].tolist())
+
+    def _sloped(self, theta: Floats, _: Any) -> tuple[Floats, Floats]:
+        """Return for free parameters ``(free, some)`` the innovations on the scale on which their
+        sum of squares is least where the likelihood is greatest, and their slopes.
+        """
+        size, count = theta.shape
+        around = np.concatenate([np.zeros((1, size)), SLOPE_STEP * np.eye(size)])
+        rows = np.array([self._scaled(row + step) for row in theta.T for step in around])
+        scaled = rows.reshape(count, size + 1, -1)
+        slopes = (scaled[:, 1:] - scaled[:, :1]) / SLOPE_STEP
+        return scaled[:, 0].T, slopes.transpose(0, 2, 1)
+
+    def _scaled(self, theta: Floats) -> Floats:
+        """Return the innovations on that scale, far off where there is no likelihood."""
+        try:
+            return self.at(self.orders.coefficients(theta)).scaled
+        except np.linalg.LinAlgError:
+            return np.full(len(self._columns), FAILED * np.abs(self._columns[:, 0]).max())
 
     def _cancelling(self) -> list[Floats]:
         """Return starts in which an autoregressive and a moving-average term, or two of each that

@@ -19,6 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kindynos.arrays import Floats
+from kindynos.processes.descent import descend
 from kindynos.processes.likelihood import (
     FEWEST_EFFECTIVE,
     REJECTED,
@@ -43,6 +44,7 @@ STARTS = {
 KEPT = 2  # starts of the search that are taken to its end; with a trend, twice as many
 STEP = 1e-6  # of a difference
 ENOUGH = 1e-9  # relative gain of a sum of squares
+NEARLY = 1e-5  # enough to say how likely a set of weights is
 ROUNDS = 12  # of solving for the first states of a season that multiplies
 EXACT = 1e-10  # sd of errors that are rounding
 PROPOSALS, FEWEST_PROPOSALS, DRAWS = 1_000, 200, 400
@@ -122,6 +124,12 @@ class SmoothingSolved:
     scaled: Floats  # (values, sets)
     slopes: Floats  # (sets, values, hidden)
     log_scale: Floats  # (sets,)
+
+    def of(self, sets: NDArray[np.int64]) -> SmoothingSolved:
+        """Return it for some of the sets."""
+        return SmoothingSolved(
+            self.hidden[:, sets], self.scaled[:, sets], self.slopes[sets], self.log_scale[sets]
+        )
 
     @property
     def crossed(self) -> Floats:
@@ -248,32 +256,41 @@ class SmoothingLikelihood:
         season = np.roll(np.arange(begin, self.form.states), -turned)
         return np.concatenate([np.arange(begin), season]).astype(np.int64)
 
-    def solved(self, theta: Floats, hidden: Floats, nearby: bool = False) -> SmoothingSolved:
+    def solved(
+        self, theta: Floats, hidden: Floats, nearby: bool = False, enough: float = ENOUGH
+    ) -> SmoothingSolved:
         """Return the hidden values that are best with weights ``(weights, sets)``, sought from
-        ``hidden`` ``(hidden, sets)``; those of a season that multiplies in several steps, or in one
-        where they are known to be ``nearby``.
+        ``hidden`` ``(hidden, sets)``; those of a season that multiplies in several steps, until one
+        would gain no more than a part ``enough``, or in one where they are known to be ``nearby``.
         """
         linear = self._linear(theta, np.broadcast_to(hidden, (self.hidden, theta.shape[1])))
-        if nearby or not self.form.multiplicative:
-            moves = _least_squares_moves(linear)
-            left = linear.scaled + np.einsum("snz,zs->ns", linear.slopes, moves)
-            return SmoothingSolved(linear.hidden + moves, left, linear.slopes, linear.log_scale)
+        moves = _least_squares_moves(linear)
+        if self.form.multiplicative and not nearby:
+            self._settle(theta, linear, moves, enough)
+        left = linear.scaled + np.einsum("snz,zs->ns", linear.slopes, moves)
+        return SmoothingSolved(linear.hidden + moves, left, linear.slopes, linear.log_scale)
+
+    def _settle(self, theta: Floats, linear: SmoothingSolved, moves: Floats, enough: float) -> None:
+        """Take steps from what is ``linear`` in the hidden values only near by, for each set until
+        the next of the ``moves`` would gain too little; both are changed in place.
+        """
         length = np.ones(theta.shape[1])
         for _ in range(ROUNDS):
-            moves = length * np.clip(_least_squares_moves(linear), -5.0, 5.0)
-            tried = self._linear(theta, linear.hidden + moves)
-            before, after = _sums(linear.scaled), _sums(tried.scaled)
-            better = after < before
-            length = np.where(better, np.minimum(2 * length, 1.0), length / 4)
-            linear = SmoothingSolved(
-                np.where(better, tried.hidden, linear.hidden),
-                np.where(better, tried.scaled, linear.scaled),
-                np.where(better[:, None, None], tried.slopes, linear.slopes),
-                np.where(better, tried.log_scale, linear.log_scale),
-            )
-            if (before - after <= ENOUGH * before).all():
+            before = _sums(linear.scaled)
+            gain = before - _sums(linear.scaled + np.einsum("snz,zs->ns", linear.slopes, moves))
+            going = np.flatnonzero(gain > enough * before)
+            if not len(going):
                 break
-        return linear
+            step = length[going] * np.clip(moves[:, going], -5.0, 5.0)
+            tried = self._linear(theta[:, going], linear.hidden[:, going] + step)
+            better = _sums(tried.scaled) < before[going]
+            length[going] = np.where(better, np.minimum(2 * length[going], 1.0), length[going] / 4)
+            taken = going[better]
+            linear.hidden[:, taken] = tried.hidden[:, better]
+            linear.scaled[:, taken] = tried.scaled[:, better]
+            linear.slopes[taken] = tried.slopes[better]
+            linear.log_scale[taken] = tried.log_scale[better]
+            moves[:, going] = _least_squares_moves(linear.of(going))
 
     def _linear(self, theta: Floats, hidden: Floats) -> SmoothingSolved:
         """Return the errors with hidden values ``(hidden, sets)`` and their slopes there."""
@@ -285,7 +302,7 @@ class SmoothingLikelihood:
         scaled = np.where(np.isfinite(scaled), scaled, FAILED * self.unit)
         slopes = (scaled[..., 1:] - scaled[..., :1]) / step
         return SmoothingSolved(
-            hidden, scaled[..., 0], slopes.transpose(1, 0, 2), filtered.log_scale[:, 0]
+            hidden.copy(), scaled[..., 0], slopes.transpose(1, 0, 2), filtered.log_scale[:, 0]
         )
 
     def gaps(self, smoothing_solved: SmoothingSolved) -> Floats:
@@ -341,60 +358,50 @@ class SmoothingLikelihood:
         if near is not None:
             shared = min(len(hidden), len(near.hidden))
             hidden[:shared] = near.hidden[:shared]
-            return self.descended(near.theta, hidden)
+            return self.descended(near.theta[:, None], hidden[:, None])
         starts = np.array(list(product(*(STARTS[name] for name in self.form.weights)))).T
         solved = self.solved_in_parts(starts, hidden)
         squares = np.concatenate([_sums(self.likely(part)) for part in solved])
         hiddens = np.concatenate([part.hidden for part in solved], axis=1)
         kept = np.argsort(squares, kind="stable")[: KEPT * (1 + int(self.form.trend))]
-        reached = [self.descended(starts[:, position], hiddens[:, position]) for position in kept]
-        return min(reached, key=lambda item: item.squares)
+        return self.descended(starts[:, kept], hiddens[:, kept])
 
     def descended(self, theta: Floats, hidden: Floats, fixed: int | None = None) -> Found:
-        """Return where the sum of squares is least, sought from a start; ``fixed`` is a weight that
-        is held.
+        """Return where the sum of squares is least, sought from starts ``(weights, starts)`` with
+        hidden values ``(hidden, starts)``; ``fixed`` is a weight that is held.
         """
-        from scipy.optimize import least_squares
+        size = len(theta)
+        nearest, reached = hidden.copy(), theta.copy()
+        rises = np.zeros((*hidden.shape, size))  # of the hidden values with each weight
+        steps = STEP * np.concatenate([np.eye(size), -np.eye(size)])
 
-        free = np.array(
-            [position for position in range(len(theta)) if position != fixed], dtype=np.int64
-        )
-        nearest = hidden[:, None]
+        def risen(values: Floats, starts: int) -> Floats:
+            up, down = np.split(values.reshape(len(values), starts, -1), 2, axis=2)
+            return np.asarray((up - down) / (2 * STEP))
 
-        def whole(weights: Floats) -> Floats:
-            filled = np.repeat(theta[:, None], weights.shape[1], axis=1)
-            filled[free] = weights
-            return filled
+        def sloped(weights: Floats, places: NDArray[np.int64]) -> tuple[Floats, Floats]:
+            change = np.einsum("hsw,ws->hs", rises[:, places], weights - reached[:, places])
+            solved = self.solved(weights, nearest[:, places] + change)
+            around = (weights.T[:, None] + steps).reshape(-1, size).T
+            beside = self.solved(around, np.repeat(solved.hidden, len(steps), axis=1), nearby=True)
+            nearest[:, places], reached[:, places] = solved.hidden, weights
+            rises[:, places] = risen(beside.hidden, len(places))
+            return self.likely(solved), risen(self.likely(beside), len(places)).transpose(1, 0, 2)
 
-        def errors(weights: Floats) -> Floats:
-            nonlocal nearest
-            solved = self.solved(whole(weights[:, None]), nearest)
-            nearest = solved.hidden
-            return self.likely(solved)[:, 0] / self.unit
-
-        def slopes(weights: Floats) -> Floats:
-            steps = STEP * np.eye(len(weights))
-            both = np.concatenate([weights[:, None] + steps, weights[:, None] - steps], axis=1)
-            likely = self.likely(self.solved(whole(both), nearest, nearby=True))
-            rise = likely[:, : len(weights)] - likely[:, len(weights) :]
-            return np.asarray(rise / (2 * STEP * self.unit))
-
-        if len(free):
-            begin = np.clip(theta[free], INSIDE, 1 - INSIDE)
-            solution = least_squares(
-                errors, begin, slopes, (0.0, 1.0), xtol=1e-8, ftol=1e-9, gtol=1e-12, max_nfev=60
-            )
-            reached = whole(solution.x[:, None])
-            theta = np.where(reached < AT_END / 1e3, 0.0, reached)[:, 0]
-            theta = np.where(theta > 1 - AT_END / 1e3, 1.0, theta)
-        at = self.solved(theta[:, None], nearest)
-        return Found(theta, at.hidden[:, 0], float(_sums(self.likely(at))[0]))
+        held = np.arange(size) == fixed
+        begin = np.where(held[:, None], theta, np.clip(theta, INSIDE, 1 - INSIDE))
+        least = descend(sloped, begin, 0.0, 1.0, held=held)
+        best = slice(least.best, least.best + 1)
+        theta = np.where(least.theta[:, best] < AT_END / 1e3, 0.0, least.theta[:, best])
+        theta = np.where(theta > 1 - AT_END / 1e3, 1.0, theta)
+        at = self.solved(theta, nearest[:, best])
+        return Found(theta[:, 0], at.hidden[:, 0], float(_sums(self.likely(at))[0]))
 
     def solved_in_parts(self, theta: Floats, hidden: Floats) -> list[SmoothingSolved]:
-        """Return what is best with many sets of weights, few enough at once for the memory."""
+        """Return what is nearly best with many sets of weights, in parts that memory can hold."""
         numbers = len(self.series) * (self.hidden + 1)
         return [
-            self.solved(theta[:, sets], hidden[:, None])
+            self.solved(theta[:, sets], hidden[:, None], enough=NEARLY)
             for sets in _parts(theta.shape[1], max(AT_ONCE // numbers, 1))
         ]
 
@@ -596,7 +603,8 @@ class OpenSmoothing:
         """Whether the profile likelihood allows a weight to lie at an end of its range."""
         theta = self.found.theta.copy()
         theta[position] = end
-        there = self.likelihood.descended(theta, self.found.hidden, fixed=position)
+        hidden = self.found.hidden[:, None]
+        there = self.likelihood.descended(theta[:, None], hidden, fixed=position)
         return bool(self._lost(np.array(there.squares)) < REJECTED)
 
     def _lost(self, squares: Floats) -> Floats:
