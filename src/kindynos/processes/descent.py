@@ -44,7 +44,7 @@ def descend(
     high: float,
     *,
     held: NDArray[np.bool_] | None = None,
-    enough: float = 1e-9,
+    enough: float = 1e-8,
     steps: int = STEPS,
 ) -> Least:
     """Return the least sum of squared errors that each start ``theta (parameters, starts)`` leads
