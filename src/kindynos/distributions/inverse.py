@@ -24,9 +24,10 @@ def invert(
     bracket: tuple[Ends, Ends],
     own: tuple[Floats, ...] = (),
     close: float = 0.0,
+    near: Floats | None = None,
 ) -> Floats:
     """Return x in the bracket with cdf(x) = u: Newton's steps on log cdf, or a halving where they
-    leave.
+    leave, from values ``near`` it (of the levels' shape) or from the middle.
 
     The ends are numbers or one a level. ``own``, arrays ``(..., levels)``, belong to the levels:
     ``cdf(x, *own)``. A step of at most ``close`` ends a search, as one within the float's digits
@@ -43,7 +44,9 @@ def invert(
         tuple(array[..., active] for array in own),
     )
     x = 0.5 * low + 0.5 * high
-    for _ in range(STEPS):
+    if near is not None:
+        x = np.clip(near.reshape(-1)[active], low, high)
+    for _ in range(STEPS if active.size else 0):
         value = cdf(x, *own)
         reached = value >= flat
         high, low = np.where(reached, x, high), np.where(reached, low, x)

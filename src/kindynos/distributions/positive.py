@@ -23,9 +23,12 @@ from kindynos.distributions.special import (
     log_ndtr,
     logit,
     ndtr,
+    ndtri,
     xlogy,
 )
 from kindynos.validate import positive
+
+LARGEST = 709.0  # of a log whose number is a float
 
 
 def from_raw(first: float, second: float, third: float) -> tuple[float, float, float]:
@@ -335,9 +338,12 @@ class InverseGaussian(Tabled):
 
         centre = sign * math.log(self.mean)
         width = 50 * (1 + math.sqrt(self.mean / self.shape))
+        # that of the lognormal with the same mean and variance
+        variance = math.log1p(self.mean / self.shape)
+        near = centre - sign * variance / 2 + math.sqrt(variance) * ndtri(u)
+        bracket = max(centre - width, -LARGEST), min(centre + width, LARGEST)
         return np.exp(
-            sign
-            * invert(lambda y: side(np.exp(sign * y)), density, u, (centre - width, centre + width))
+            sign * invert(lambda y: side(np.exp(sign * y)), density, u, bracket, near=near)
         )
 
     def _from_below(self, u: Floats) -> Floats:

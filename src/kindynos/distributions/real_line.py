@@ -360,12 +360,22 @@ class SkewNormal(Standardized, Tabled):
         below[thin] = tail
         return below
 
+    def _near(self, u: Floats, sign: float) -> Floats:
+        """Return the quantiles of the normal with the same mean and variance."""
+        mean, variance, _ = self._z_moments
+        return sign * mean + math.sqrt(variance) * ndtri(u)
+
     def _z_quantile(self, u: Floats) -> Floats:
-        return invert(self._z_cdf, self._z_density, u, (-40.0, 40.0))
+        ends = -40.0, 40.0
+        return invert(self._z_cdf, self._z_density, u, ends, near=self._near(u, 1.0))
 
     def _z_upper(self, v: Floats) -> Floats:
         return -invert(
-            lambda z: self._z_survival(-z), lambda z: self._z_density(-z), v, (-40.0, 40.0)
+            lambda z: self._z_survival(-z),
+            lambda z: self._z_density(-z),
+            v,
+            (-40.0, 40.0),
+            near=self._near(v, -1.0),
         )
 
     def _from_below(self, u: Floats) -> Floats:

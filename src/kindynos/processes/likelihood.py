@@ -17,6 +17,7 @@ from kindynos.errors import ParameterError
 from kindynos.inference.intervals import ends_of_draws
 from kindynos.sampling.streams import stream
 
+ROUGH = 0.01  # of parameters and cost: the search by gradients goes on from there
 Theta = tuple[float, ...]
 Covariance = tuple[tuple[float, ...], ...]
 
@@ -33,7 +34,7 @@ def lowest(cost: Callable[[Floats], float], starts: Sequence[Sequence[float]]) -
             cost,
             np.asarray(start, dtype=np.float64),
             method="Nelder-Mead",
-            options={"maxiter": 400, "maxfev": 600},
+            options={"maxiter": 400, "maxfev": 600, "xatol": ROUGH, "fatol": ROUGH},
         )
         polished = minimize(cost, rough.x, method="BFGS", options={"maxiter": 60})
         polished = polished if polished.fun <= rough.fun else rough
