@@ -50,6 +50,15 @@ class Contract(Case):
             below.quantile(levels), stats.norm.ppf(np.sqrt(levels)), rtol=1e-8
         )
 
+    def test_the_far_ends_of_a_very_skewed_inverse_gaussian_distribution(self):
+        wide = kd.InverseGaussian(1, 0.001)
+        levels = np.array([1e-300, 1e-30, 0.05, 0.5])
+        np.testing.assert_allclose(wide.cdf(wide.quantile(levels)), levels, rtol=1e-10)
+        far = wide.quantile(1 - np.array([0.4, 1e-3, 2.0**-53]))
+        np.testing.assert_allclose(
+            stats.invgauss(1000, scale=0.001).sf(far), [0.4, 1e-3, 2.0**-53], rtol=1e-6
+        )
+
     def test_a_compound_of_losses_with_an_infinite_variance(self):
         size = stats.pareto(1.5)
 
