@@ -9,6 +9,7 @@ Options, Futures, and Other Derivatives, chapters 4 and 7.
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
@@ -150,11 +151,14 @@ def _payment_days(terms: Terms, earliest: float) -> Floats:
     """Return the days of all payments after the earliest day, and of the one before ``(days, 1)``:
     counted back from the maturity.
     """
-    end, months = pd.Timestamp(terms["maturity"]), 12 // int(terms.get("times") or 2)
-    days = [day_number(end)]
-    while days[-1] > earliest:
-        days.append(day_number(end - pd.DateOffset(months=months * len(days))))
-    return np.array(days[::-1])[:, None]
+    end, apart = pd.Timestamp(terms["maturity"]), 12 // int(terms.get("times") or 2)
+    before = max(day_number(end) - earliest, 0.0)
+    count = math.ceil(before / (28 * apart)) + 1
+    months = np.datetime64(end, "M") - apart * np.arange(count, -1, -1)
+    lasts = (months + 1).astype("datetime64[D]").astype(np.int64) - 1
+    days = np.minimum(months.astype("datetime64[D]").astype(np.int64) + end.day - 1, lasts)
+    first = int(np.searchsorted(days, earliest, side="right")) - 1
+    return np.asarray(days[max(first, 0) :, None], dtype=np.float64)
 
 
 def bond(state: State, terms: Terms) -> Any:

@@ -10,6 +10,7 @@ import numpy as np
 
 from kindynos.arrays import Floats
 from kindynos.processes.clustering import LEAST
+from kindynos.processes.fading import fading_sum
 from kindynos.processes.garch import conditional_variances
 
 # of the weight of a day in an exponentially weighted variance, as is common for daily returns
@@ -23,14 +24,9 @@ def weighted_volatility(rows: Floats, decay: float = DECAY) -> Floats:
 
     The last is the forecast for the day after the row, and for every day beyond it.
     """
-    squares = (rows**2).mean(axis=1)
-    least = LEAST * np.sqrt(squares)
-    path = np.empty((rows.shape[1] + 1, len(rows)))  # a day a row, which is far quicker
-    path[0] = squares
-    path[1:] = (1 - decay) * rows.T**2
-    for day in range(1, len(path)):
-        path[day] += decay * path[day - 1]
-    return np.ascontiguousarray(np.maximum(np.sqrt(path), least).T)
+    squares = (rows**2).mean(axis=1, keepdims=True)
+    variances = fading_sum(np.concatenate([squares, (1 - decay) * rows**2], axis=1), decay)
+    return np.asarray(np.maximum(np.sqrt(variances), LEAST * np.sqrt(squares)))
 
 
 def garch_volatility(rows: Floats, reaction: float, persistence: float) -> Floats:

@@ -18,12 +18,11 @@ def fading_sum(news: Floats, kept: float) -> Floats:
     >>> fading_sum(np.array([1.0, 1.0, 1.0]), 0.5).tolist()
     [1.0, 1.5, 1.75]
     """
-    from scipy.linalg import blas
+    from scipy.linalg import lapack
 
-    solve: Any = blas.dtbsv
+    solve: Any = lapack.dtbtrs
     count = news.shape[-1]
     band = np.empty((2, count), order="F")
     band[0], band[1] = 1.0, -kept
-    rows = news.reshape(-1, count)
-    solutions = [solve(1, band, row, lower=1, diag=1) for row in rows]
-    return np.array(solutions).reshape(news.shape)
+    sums, _ = solve(band, news.reshape(-1, count).T, uplo="L", diag="U")
+    return np.asarray(sums.T.reshape(news.shape))

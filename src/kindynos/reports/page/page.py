@@ -10,6 +10,7 @@ import json
 import tempfile
 import warnings
 from collections.abc import Iterator
+from functools import cache
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -61,19 +62,9 @@ def write_report(report: Report, path: str | Path) -> None:
 def page_of(report: Report) -> str:
     """Return the page of a report as text."""
     origin = report.origin or Origin()
-    require("report")
-    from jinja2 import Environment
-
-    folder = files("kindynos.reports.page")
-    style, script, template = (
-        folder.joinpath(name).read_text(encoding="utf-8")
-        for name in ("page.css", "page.js", "page.html.j2")
-    )
+    template, style, script = _template(), _own("page.css"), _own("page.js")
     view = report.view(report) if report.view is not None else plain_view(report)
-    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
-    environment.filters |= {"words": heading, "spoken": spoken}
-    environment.filters["tied"] = tied
-    return environment.from_string(template).render(
+    page: str = template.render(
         **vars(view) | {"title": visible(heading(report.heading) or view.title)},
         first=next(iter(view.outcomes), None),
         further=view.outcomes[1:],
@@ -88,6 +79,23 @@ def page_of(report: Report) -> str:
         style_hash=_hash(style),
         script_hash=_hash(script),
     )
+    return page
+
+
+@cache
+def _template() -> Any:
+    """The template of a page, compiled once; raises FileError without Jinja2."""
+    require("report")
+    from jinja2 import Environment
+
+    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
+    environment.filters |= {"words": heading, "spoken": spoken, "tied": tied}
+    return environment.from_string(_own("page.html.j2"))
+
+
+def _own(name: str) -> str:
+    """Return one of our own files."""
+    return files("kindynos.reports.page").joinpath(name).read_text(encoding="utf-8")
 
 
 def _raw(text: str) -> Any:
