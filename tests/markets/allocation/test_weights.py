@@ -125,6 +125,17 @@ class Published(Case):
             self.assertTrue((added[found <= low + 1e-9] >= added[free].mean()).all())
             self.assertTrue((added[found >= high - 1e-9] <= added[free].mean()).all())
 
+    def test_equal_contributions_to_the_last_digit(self):
+        rng = np.random.default_rng(38)  # where rounding once ended the search too early
+        size = int(rng.integers(5, 200))
+        loadings = rng.normal(size=(size, 6))
+        covariance = loadings @ loadings.T * 2e-5 + np.diag(rng.uniform(1e-6, 4e-3, size))
+        source = kd.Moments(np.zeros(size), covariance)
+        found = kd.allocate(source, minimize="parity").weights.to_numpy()
+        added = found * (covariance @ found)
+        np.testing.assert_allclose(added / added.mean(), 1, rtol=1e-12)
+        self.assertAlmostEqual(found.sum(), 1, 13)
+
     def test_equal_contributions_by_hand(self):
         moments = kd.Moments([0, 0, 0], np.diag([1.0, 4.0, 16.0]), names=list("abc"))
         np.testing.assert_allclose(

@@ -11,6 +11,7 @@ from kindynos.markets.allocation.region import Region
 ROUNDS = 500
 SETTLED = 1e-13  # relative change of a weight
 HALVINGS, ARMIJO = 40, 1e-4  # of a step, and the share of what its slope promises that it must keep
+ROUNDING = 1e-14  # of the sizes that a value is the sum of
 LEAST_LEFT = 0.1  # of a weight after a step, since its logarithm must exist
 TINY = 1e-12
 
@@ -73,7 +74,8 @@ def _descended(matrix: Floats, k: float, lower: Floats, upper: Floats, start: Fl
         for _ in range(HALVINGS):
             trial = np.clip(np.maximum(x + length * step, LEAST_LEFT * x), lower, upper)
             trial = np.maximum(trial, TINY)
-            if value(trial) <= now + ARMIJO * float(slope @ (trial - x)):
+            rounding = ROUNDING * (abs(now) + k * float(np.abs(np.log(x)).sum()))
+            if value(trial) <= now + ARMIJO * float(slope @ (trial - x)) + rounding:
                 moved = trial
                 break
             length /= 2

@@ -79,6 +79,7 @@ class Solver:
         self.region = region
         self.unit = float(source.moments.sd.mean())
         self._point = np.full(region.count, 1 / region.count)  # where the log of a value is touched
+        self._least: dict[str, Floats] = {}
 
     @cached_property
     def path(self) -> Path:
@@ -179,6 +180,12 @@ class Solver:
         return kept * least + (1 - kept) * self._point
 
     def _least_weights(self, name: str) -> Floats:
+        """Return the weights of the least of a measure, which are sought once."""
+        if name not in self._least:
+            self._least[name] = self._sought_least(name)
+        return self._least[name]
+
+    def _sought_least(self, name: str) -> Floats:
         """Return the weights of the least of a measure; of a value at risk, those of the least
         expected shortfall, and of a drawdown the least by the tangents met.
         """
