@@ -17,6 +17,8 @@ from kindynos.distributions.percentiles import increasing_percentiles
 from kindynos.distributions.special import expit, logit, ndtr, ndtri
 from kindynos.validate import checked, finite, invalid_argument
 
+ROUNDING = 1e-15  # of a normal score and of a free value
+
 
 @dataclass(frozen=True, repr=False)
 class SmoothPercentiles(MomentDistribution):
@@ -90,19 +92,20 @@ class SmoothPercentiles(MomentDistribution):
         return 1 / (high - x) if self.high is not None else np.ones_like(x)
 
     @cached_property
-    def _curve(self) -> tuple[Floats, Floats, Any, float, float]:
-        """The normal scores, the free values there, the cubic between them, and the slopes
-        beyond.
+    def _curve(self) -> tuple[Floats, Floats, Any, Any, float, float]:
+        """The normal scores, the free values there, the cubic between them with its slope, and the
+        slopes beyond.
         """
         from scipy.interpolate import PchipInterpolator
 
         pairs = np.array(self.percentiles, dtype=np.float64)
         z, y = ndtri(pairs[:, 0] / 100), self._free(pairs[:, 1])
         first, last = (y[1] - y[0]) / (z[1] - z[0]), (y[-1] - y[-2]) / (z[-1] - z[-2])
-        return z, y, PchipInterpolator(z, y), float(first), float(last)
+        cubic = PchipInterpolator(z, y)
+        return z, y, cubic, cubic.derivative(), float(first), float(last)
 
     def _value(self, score: Floats) -> Floats:
-        z, _, cubic, first, last = self._curve
+        z, _, cubic, _, first, last = self._curve
         inside = cubic(np.clip(score, z[0], z[-1]))
         return self._bound(
             inside + first * np.minimum(score - z[0], 0) + last * np.maximum(score - z[-1], 0)
@@ -110,25 +113,25 @@ class SmoothPercentiles(MomentDistribution):
 
     def _score(self, x: Floats) -> Floats:
         """The normal score of each value: the cubic's inverse, by halving and Newton's steps."""
-        z, y, cubic, first, last = self._curve
+        z, y, cubic, slope, first, last = self._curve
         free = self._free(x)
         inside = np.clip(free, y[0], y[-1])
         segment = np.clip(np.searchsorted(y, inside, side="right") - 1, 0, len(z) - 2)
         low, high = z[segment], z[segment + 1]
-        slope = cubic.derivative()
-        score = 0.5 * (low + high)
+        score, beyond = 0.5 * (low + high), (free <= y[0]) | (free >= y[-1])
         for _ in range(80):
-            gap = cubic(score) - inside
+            gap, rise = cubic(score) - inside, slope(score)
             low, high = np.where(gap < 0, score, low), np.where(gap < 0, high, score)
             with np.errstate(divide="ignore", invalid="ignore"):
-                newton = score - gap / slope(score)
+                newton = score - gap / rise
+                rounding = ROUNDING * (1 + np.abs(score) + np.abs(inside) / rise)
             values = np.where((newton > low) & (newton < high), newton, 0.5 * (low + high))
-            if (np.abs(values - score) <= 1e-15 * (1 + np.abs(score))).all():
+            if (beyond | (np.abs(values - score) <= rounding)).all():
                 break
             score = values
         score = np.where(free <= y[0], z[0], np.where(free >= y[-1], z[-1], score))
-        beyond: Floats = np.minimum(free - y[0], 0) / first + np.maximum(free - y[-1], 0) / last
-        return score + beyond
+        further: Floats = np.minimum(free - y[0], 0) / first + np.maximum(free - y[-1], 0) / last
+        return score + further
 
     def _inside(self, x: Floats) -> tuple[Any, Floats]:
         low, high = self.support
@@ -136,13 +139,11 @@ class SmoothPercentiles(MomentDistribution):
         return inside, np.where(inside, x, self._value(np.zeros(1))[0])
 
     def _density(self, x: Floats) -> Floats:
-        z, _, cubic, first, last = self._curve
+        z, _, _, rise, first, last = self._curve
         inside, safe = self._inside(x)
         score = self._score(safe)
         slope = np.where(
-            score < z[0],
-            first,
-            np.where(score > z[-1], last, cubic.derivative()(np.clip(score, z[0], z[-1]))),
+            score < z[0], first, np.where(score > z[-1], last, rise(np.clip(score, z[0], z[-1])))
         )
         density = np.exp(-(score**2) / 2) / math.sqrt(2 * math.pi) * self._stretch(safe) / slope
         return np.where(inside, density, x * 0.0)

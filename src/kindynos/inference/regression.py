@@ -115,7 +115,7 @@ def _cubic(scaled: Floats) -> Floats:
         for first, second in combinations(scaled, 2)
         for product in (first * second, first**2 * second, first * second**2)
     ]
-    return np.column_stack([*scaled, *scaled**2, *scaled**3, *products])
+    return np.column_stack([*scaled, *scaled**2, *cubed(scaled), *products])
 
 
 def _splines(new: Floats, knots: Floats) -> Floats:
@@ -129,6 +129,11 @@ def _splines(new: Floats, knots: Floats) -> Floats:
     return np.hstack(fine)
 
 
+def cubed(x: Floats) -> Floats:
+    """Return third powers; the operator takes ten times as long."""
+    return x * x * x
+
+
 def _spline(x: Floats, knots: Floats) -> Floats:
     """Return the terms of a natural cubic spline, linear beyond its outer knots: one fewer than
     knots, without a constant (Hastie, Tibshirani and Friedman, Elements of Statistical Learning,
@@ -138,6 +143,6 @@ def _spline(x: Floats, knots: Floats) -> Floats:
         return x[:, None]
     width = knots[-1] - knots[0]
     u, inner = (x - knots[0]) / width, (knots - knots[0]) / width
-    beyond = np.maximum(u - 1.0, 0.0) ** 3
-    bent = [(np.maximum(u - at, 0.0) ** 3 - beyond) / (1.0 - at) for at in inner[:-1].tolist()]
+    beyond = cubed(np.maximum(u - 1.0, 0.0))
+    bent = [(cubed(np.maximum(u - at, 0.0)) - beyond) / (1.0 - at) for at in inner[:-1].tolist()]
     return np.column_stack([u, *(one - bent[-1] for one in bent[:-1])])

@@ -246,10 +246,11 @@ def expansion(level: Floats, skew: Floats, excess: Floats) -> Floats:
 
 def expansion_at(z: Floats, skew: Floats, excess: Floats) -> Floats:
     """Return the same at normal scores."""
+    squared = z * z
     first, second, third = (
-        (z**2 - 1) * skew / 6,
-        (z**3 - 3 * z) * excess / 24,
-        (2 * z**3 - 5 * z) * skew**2 / 36,
+        (squared - 1) * skew / 6,
+        z * (squared - 3) * excess / 24,
+        z * (2 * squared - 5) * skew**2 / 36,
     )
     return np.asarray(z + first + second - third)
 
