@@ -17,31 +17,20 @@ from kindynos.errors import ParameterError
 from kindynos.inference.intervals import ends_of_draws
 from kindynos.sampling.streams import stream
 
-ROUGH = 0.01  # of parameters and cost: the search by gradients goes on from there
+SEARCH = {"maxiter": 100}
 Theta = tuple[float, ...]
 Covariance = tuple[tuple[float, ...], ...]
 
 
 def lowest(cost: Callable[[Floats], float], starts: Sequence[Sequence[float]]) -> Floats:
-    """Return where a cost is lowest, sought from several starts by the Nelder-Mead method and then
-    by gradients.
-    """
+    """Return where a cost is lowest, sought by gradients from several starts."""
     from scipy.optimize import minimize
 
-    best = None
-    for start in starts:
-        rough = minimize(
-            cost,
-            np.asarray(start, dtype=np.float64),
-            method="Nelder-Mead",
-            options={"maxiter": 400, "maxfev": 600, "xatol": ROUGH, "fatol": ROUGH},
-        )
-        polished = minimize(cost, rough.x, method="BFGS", options={"maxiter": 60})
-        polished = polished if polished.fun <= rough.fun else rough
-        if best is None or polished.fun < best.fun:
-            best = polished
-    assert best is not None
-    return np.asarray(best.x)
+    reached = [
+        minimize(cost, np.asarray(start, dtype=np.float64), method="BFGS", options=SEARCH)
+        for start in starts
+    ]
+    return np.asarray(min(reached, key=lambda solution: solution.fun).x)
 
 
 PROPOSALS, RESAMPLED, PROPOSAL_DF = 300, 150, 5  # of parameters by their likelihood
