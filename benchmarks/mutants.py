@@ -38,7 +38,8 @@ LAYERS = (
 )  # fmt: skip
 OPERATORS = {ast.Add: ("+", "-"), ast.Sub: ("-", "+"), ast.Mult: ("*", "/"), ast.Div: ("/", "*")}
 COMPARISONS = {ast.Lt: ("<", "<="), ast.LtE: ("<=", "<"), ast.Gt: (">", ">="), ast.GtE: (">=", ">")}
-CHECKS = ("isinstance", "hasattr", "zip")  # whose two arguments are told apart by any call
+# whose two arguments are told apart by any call, or by none
+CHECKS = ("isinstance", "hasattr", "zip", "minimum", "maximum", "logaddexp", "hypot", "allclose")
 TEXT = (ast.JoinedStr, ast.Raise, ast.Subscript, ast.AnnAssign, ast.Assert)
 MINUTES = 3  # and three times what its tests take: then a run counts as found, its loop is endless
 IMPORTED = ""  # the context of lines that run while a module is imported
@@ -133,7 +134,8 @@ def between(left: ast.expr, right: ast.expr, lines: list[str], old: str, new: st
 def exchanged(function: ast.expr, first: ast.expr, second: ast.expr) -> Change | None:
     """Return the change of two arguments that are names, for each other."""
     names = isinstance(first, ast.Name) and isinstance(second, ast.Name)
-    if not names or first.lineno != second.lineno or getattr(function, "id", "") in CHECKS:
+    called = getattr(function, "attr", getattr(function, "id", ""))
+    if not names or first.lineno != second.lineno or called in CHECKS:
         return None
     return first.lineno, first.col_offset, second.end_col_offset, f"{second.id}, {first.id}"
 

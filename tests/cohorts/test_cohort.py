@@ -101,6 +101,10 @@ class Counts(Case):
                 np.testing.assert_array_equal(np.diff(counts), come - gone)
         self.assertEqual(result.table().loc[("sailing", 0), "mean"], 36)
 
+    def test_one_trial_has_no_spread(self):
+        table = FLEET.simulate(3, 1, seed=4).table()
+        self.assertEqual((table["sd"].max(), table["error"].max()), (0.0, 0.0))
+
     def test_departures_age_and_chances_by_period(self):
         leaving = kd.Cohort(
             ["a", "b"], {"a": 5}, {"a": {"b": 0.0}}, remainder_state="same", departures={"a": 2}

@@ -277,6 +277,8 @@ class BadInput(Case):
         ):
             with self.subTest(words), self.fails(words):
                 ask()
+        half = np.random.default_rng(1).standard_normal(40)  # a season of just a half will do
+        self.assertEqual(kd.Arima.fit(half, seasonal=(1, 0, 0, 20)).season, 20)
 
     def test_a_file_must_state_what_the_history_gives(self):
         text = (

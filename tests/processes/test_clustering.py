@@ -1,12 +1,12 @@
 """What values tell of their sd where large moves come in clusters."""
 
 import numpy as np
-from scipy import stats
+from scipy import optimize, stats
 from scipy.stats import kurtosis
 
 import kindynos as kd
 from kindynos.markets.outlook import outlook
-from kindynos.processes.clustering import less_told, log_sd_variance
+from kindynos.processes.clustering import fit_garch, less_told, log_sd_variance
 from kindynos.processes.estimation import open_intervals
 from tests.common import Case, proof, repeats
 
@@ -36,6 +36,27 @@ class Independent(Case):
 
 
 class Clustered(Case):
+    def test_the_variance_is_that_of_the_autocorrelations_of_squares(self):
+        values = kd.Garch(100.0, 0.01, reaction=0.15, persistence=0.85)
+        values = returns_of(values, 2000, seed=5)
+        gaps, count = values - values.mean(), len(values)
+        model = fit_garch(gaps)
+        shocks = gaps / model.volatility[:-1]
+        own = kurtosis(shocks, fisher=False) * shocks.var() ** 2 / (shocks**2).mean() ** 2
+        variances = []
+        for a, both in zip(*model.drawn, strict=True):  # He and Terasvirta, in Bollerslev's form
+            b = both - a
+            fourth = own * (1 - both**2) / (1 - both**2 - (own - 1) * a**2)
+            rho = a * (1 - b * both) / (1 - b**2 - 2 * a * b)
+            lags = np.arange(1, count)
+            sum_of = 1 + 2 * ((1 - lags / count) * rho * both ** (lags - 1)).sum()
+            variances.append((fourth - 1) * sum_of / count / 4)
+        sds = np.sqrt(variances)
+        reach = optimize.brentq(lambda x: stats.norm.cdf(x / sds).mean() - 0.975, 0, 1)
+        variance, words = log_sd_variance(values)
+        self.assertIn("clusters", words)
+        self.assertAlmostEqual(variance / (reach / stats.norm.ppf(0.975)) ** 2, 1, 3)
+
     def test_fits_say_so_and_have_wider_errors(self):
         prices = CLUSTERED.paths(1000, 1, seed=3)[:, 0]
         fitted = kd.GeometricBrownianMotion.fit(prices)

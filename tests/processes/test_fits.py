@@ -120,6 +120,11 @@ class Fits(Case):
             held, narrow = held + (low <= 0.4 <= high), narrow + (abs(centre - 0.4) <= reach)
             speeds.append(made.speed)
             widths.append((high - low) / (free[1] - free[0]))
+        # a step is a part exp(-speed dt) of the gap, and normal with the variance of that time
+        kept = np.exp(-made.speed * 0.25)
+        steps = series[1:] - 0.16 - kept * (series[:-1] - 0.16)
+        wanted = np.sqrt(2 * made.speed * (steps**2).mean() / (1 - kept**2))
+        self.assertAlmostEqual(made.volatility / wanted, 1, delta=0.03)
         self.assertEqual(made.level, 0.16)
         self.assertNotIn("level", made.fitted.standard_errors)
         self.assertGreater(len(speeds), 100)

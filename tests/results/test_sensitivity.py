@@ -11,6 +11,7 @@ from scipy import stats
 
 import kindynos as kd
 from kindynos.inference.intervals import t_point
+from kindynos.results.sensitivity.rank import first_order_share
 from tests.common import Case, investment, ishigami, proof
 
 
@@ -417,6 +418,20 @@ class Ranks(Case):
         self.assertAlmostEqual(frame.loc["x", "first-order share"], 25 / 26, delta=0.005)
         self.assertAlmostEqual(frame.attrs["interaction"], 0, delta=0.03)
         self.assertFalse(frame.attrs["correlated"])
+
+    def test_shares_of_weighted_trials_are_those_of_repeated_ones_wherever_they_lie(self):
+        rng = np.random.default_rng(4)
+        score = np.repeat(np.arange(300.0), 3)  # each value three times, so that copies are tied
+        outcome = np.sin(score / 60) + 0.3 * rng.normal(size=900)
+        often = rng.integers(1, 4, 300).repeat(3)
+        bounds = np.arange(0, 901, 100)
+        weighted = first_order_share(score, outcome, bounds, often.astype(float))
+        self.assertAlmostEqual(
+            first_order_share(score, 7 - 2 * outcome, bounds, often.astype(float)), weighted
+        )
+        every = np.repeat(np.arange(900), often)
+        repeated = first_order_share(score[every], outcome[every], np.arange(len(every) + 1))
+        self.assertAlmostEqual(weighted, repeated, delta=0.02)
 
     @proof
     def test_errors_of_first_order_shares_cover_the_truth(self):

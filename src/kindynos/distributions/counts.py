@@ -195,7 +195,7 @@ class Poisson(Counting):
             high = gammaincc(guess + 1, mean) < u
             if not (low.any() or high.any()):
                 break
-            guess += high * 1.0 - low * 1.0
+            guess = np.where(high, guess + 1, np.where(low, guess - 1, guess))
         wide = np.sqrt(mean) > NORMAL
         if wide.any():
             z = ndtri(u)
