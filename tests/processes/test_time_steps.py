@@ -8,6 +8,15 @@ from tests.common import Case
 
 
 class TimeSteps(Case):
+    def test_volatility_that_clusters_scales_with_the_moves(self):
+        returns = np.diff(np.log(kd.Garch(100.0, 0.01, 0.1, 0.9).paths(500, 1, seed=4)[:, 0]))
+        one, small = (
+            kd.Garch.fit(100 * np.exp(np.cumsum(np.r_[0, size * returns]))) for size in (1.0, 0.01)
+        )
+        self.assertAlmostEqual(small.volatility / one.volatility, 0.01, 4)
+        self.assertAlmostEqual(small.reaction, one.reaction, 3)
+        self.assertAlmostEqual(small.persistence, one.persistence, 3)
+
     """Fits of the same series with another step between the values: rates go by 1 / dt, and
     volatilities by its root.
     """

@@ -156,14 +156,14 @@ class RegimeSwitching(Process):
         theta = climbed(returns)
         optimum = likelihood_optimum(cost, list(map(float, theta)))
         prior_sd = (*(2 * float(returns.std()),) * 2, 0.5, 0.5, 1.5, 1.5)
-        sds, leave, total = _natural(theta, step)
+        named = _named(np.array(theta), step)
         description = f"the mean of {len(returns)} log returns in each regime"
         errors = optimum.errors(lambda at: _named(at, step))
         return cls(
             float(values[-1]),
-            (theta[0] / step + sds[0] ** 2 / step / 2, theta[1] / step + sds[1] ** 2 / step / 2),
-            (sds[0] / math.sqrt(step), sds[1] / math.sqrt(step)),
-            (total * leave[0] / sum(leave), total * leave[1] / sum(leave)),
+            (named["drifts[0]"], named["drifts[1]"]),
+            (named["volatilities[0]"], named["volatilities[1]"]),
+            (named["rates[0]"], named["rates[1]"]),
             int(filtered(returns, np.array(theta))[1] > 0.5),
             fitted=FittedSeries(
                 len(returns),
@@ -188,18 +188,13 @@ class RegimeSwitching(Process):
         return SimpleNamespace(drifts=drifts, volatilities=volatilities, rates=rates)
 
 
-def _natural(theta: Floats, step: float) -> tuple[tuple[float, float], tuple[float, float], float]:
-    """Return the sds of a period, the chances of leaving, and the rate at which both together are
-    left.
+def _named(theta: Floats, step: float) -> dict[str, float]:
+    """Return drifts, volatilities and rates from the parameters of the fit: means and log sds of a
+    period, and logits of the chances of leaving.
     """
     sds = (math.exp(theta[2]), math.exp(theta[3]))
-    out, back = (1 / (1 + math.exp(-value)) for value in theta[4:])
-    return sds, (out, back), -math.log1p(-min(out + back, 1 - 1e-9)) / step
-
-
-def _named(theta: Floats, step: float) -> dict[str, float]:
-    """Return drifts, volatilities and rates from the parameters of the fit."""
-    sds, leave, total = _natural(theta, step)
+    leave = [1 / (1 + math.exp(-value)) for value in theta[4:].tolist()]
+    total = -math.log1p(-min(sum(leave), 1 - 1e-9)) / step  # at which both together are left
     named = {f"drifts[{i}]": float(theta[i]) / step + sd**2 / step / 2 for i, sd in enumerate(sds)}
     named |= {f"volatilities[{i}]": sd / math.sqrt(step) for i, sd in enumerate(sds)}
     return named | {f"rates[{i}]": total * chance / sum(leave) for i, chance in enumerate(leave)}
