@@ -65,6 +65,11 @@ class Counts(Case):
 class DiscreteDistribution(Case):
     distribution = kd.Discrete([30, 10, 20], [0.5, 0.2, 0.3])
 
+    def test_the_ends_of_many_counts(self):
+        for counts, most in ((kd.Poisson(2e9), np.inf), (kd.Binomial(10**12, 0.3), 1e12)):
+            np.testing.assert_array_equal(counts.quantile([0, 1]), [0, most])
+            np.testing.assert_array_equal((-1 * counts).quantile([0, 1]), [-most, 0])
+
     def test_moments(self):
         values, chances = np.array([10, 20, 30]), np.array([0.2, 0.3, 0.5])
         self.assertAlmostEqual(self.distribution.mean, 23)
