@@ -15,6 +15,7 @@ Ends = float | Floats
 Moments = tuple[float, float, float]  # mean, variance, skewness
 
 STEPS = 200
+ROUNDING = 1e-15  # of a cdf that is worked out
 
 
 def invert(
@@ -54,7 +55,7 @@ def invert(
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
             newton = x - np.log(value / flat) * value / density(x, *own)
         values = np.where((newton > low) & (newton < high), newton, middle)
-        values = np.where(np.abs(value - flat) <= 2e-16 * flat, x, values)
+        values = np.where(np.abs(value - flat) <= ROUNDING * flat, x, values)
         going = (np.abs(values - x) > close + 4e-16 * np.abs(x)) & (middle > low) & (middle < high)
         x = values
         if np.count_nonzero(going) < 0.7 * going.size:
