@@ -11,7 +11,7 @@ from scipy import stats
 import kindynos as kd
 from kindynos.markets.backtesting import Backtest, rolling_backtest
 from kindynos.markets.methods import method_of
-from kindynos.markets.verdicts import chance_of_rejection
+from kindynos.markets.verdicts import chance_of_rejection, independence_ratio
 from tests.common import HELD, PRICES, Case
 
 DATES = pd.bdate_range("2024-01-01", periods=800)
@@ -129,6 +129,12 @@ class Backtests(Case):
         larger = value + 1.5 * (drawn - value) > np.quantile(drawn, 0.95)
         self.assertAlmostEqual(tested.shortfall_power(1.5), larger.mean(), delta=0.02)
         self.assertTrue(0.3 < tested.shortfall.p_value < 0.6)
+
+    def test_the_ratio_of_clustering_is_that_of_a_table_of_four(self):
+        for table in ([[230, 9], [8, 3]], [[50, 20], [21, 30]], [[9, 1], [2, 5]]):
+            ratio = independence_ratio(*map(np.array, np.ravel(table)))
+            wanted = stats.chi2_contingency(table, correction=False, lambda_="log-likelihood")
+            self.assertAlmostEqual(float(ratio), wanted.statistic)
 
     def test_independence(self):
         losses = np.zeros(1000)

@@ -161,10 +161,10 @@ def _own_ratio(hits: NDArray[np.bool_]) -> float:
     """Return the likelihood ratio of clustering of a record."""
     before, after = hits[:-1], hits[1:]
     pairs = (~before & ~after, ~before & after, before & ~after, before & after)
-    return float(_independence_ratio(*(np.array(pair.sum()) for pair in pairs)))
+    return float(independence_ratio(*(np.array(pair.sum()) for pair in pairs)))
 
 
-def _independence_ratio(n00: Counts, n01: Counts, n10: Counts, n11: Counts) -> Floats:
+def independence_ratio(n00: Counts, n01: Counts, n10: Counts, n11: Counts) -> Floats:
     """Return twice the log of the likelihood with two chances of a hit over that with one."""
     calm, hit = n01 / np.maximum(n00 + n01, 1), n11 / np.maximum(n10 + n11, 1)
     both = (n01 + n11) / np.maximum(n00 + n01 + n10 + n11, 1)
@@ -190,7 +190,7 @@ def _orders(days: int, exceptions: int) -> tuple[Floats, Floats]:
     gaps = runs + 1 - begins - ends
     possible = (gaps >= 1) & (gaps <= others)
     runs, begins, ends, gaps = (axis[possible] for axis in (runs, begins, ends, gaps))
-    statistics = _independence_ratio(others - gaps, runs - begins, runs - ends, exceptions - runs)
+    statistics = independence_ratio(others - gaps, runs - begins, runs - ends, exceptions - runs)
     ways = _log_ways(exceptions - 1, runs - 1) + _log_ways(others - 1, gaps - 1)
     return statistics, np.exp(ways - _log_ways(days, np.array(exceptions)))
 
