@@ -1,6 +1,7 @@
 """Tests of errors."""
 
 import pickle
+import warnings
 
 import numpy as np
 
@@ -78,3 +79,6 @@ class Calls(Case):
                 call()
         with self.assertWarnsRegex(kd.DataWarning, "percentiles run from 0 to 100.*quantile"):
             result.percentile(0.05)
+        with warnings.catch_warnings(action="error"):
+            for q in (0.0, 1.0, 1, 100.0):
+                result.percentile(q)

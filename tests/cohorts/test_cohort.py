@@ -101,6 +101,13 @@ class Counts(Case):
                 np.testing.assert_array_equal(np.diff(counts), come - gone)
         self.assertEqual(result.table().loc[("sailing", 0), "mean"], 36)
 
+    def test_errors_of_means_are_those_of_independent_trials(self):
+        result = FLEET.simulate(3, 400, seed=4)
+        counts = result["in dock"][3]
+        row = result.table().loc[("in dock", 3)]
+        self.assertAlmostEqual(row["sd"], counts.std(ddof=1))
+        self.assertAlmostEqual(row["error"], stats.norm.ppf(0.975) * counts.std(ddof=1) / 20)
+
     def test_one_trial_has_no_spread(self):
         table = FLEET.simulate(3, 1, seed=4).table()
         self.assertEqual((table["sd"].max(), table["error"].max()), (0.0, 0.0))

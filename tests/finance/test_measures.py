@@ -45,6 +45,8 @@ class Measures(Case):
             ([0, -100, 60, 60], 2 + 40 / 60),
             ([50, -100, 60], 1 + 50 / 60),
             ([10, 10], 0),
+            ([-100, 60, 40], 2),
+            ([-100, 60, 40, -5, 10], 2),
         ):
             self.assertAlmostEqual(kd.payback(late), wanted)
             self.assertAlmostEqual(kd.discounted_payback(0.0, late), wanted)

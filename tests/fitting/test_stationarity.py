@@ -45,6 +45,9 @@ class Levels(Case):
     def test_percentiles_of_the_unit_root_statistic_rise_and_come_near_the_published_ones(self):
         for count, row in UNIT_ROOT.items():
             self.assertTrue((np.diff(row) > 0).all(), count)
+        # from one number of values to the next they move by little
+        moves = np.abs(np.diff(np.array(list(UNIT_ROOT.values())), axis=0))
+        self.assertLess(moves.max(), 0.5)
         counts, last = list(UNIT_ROOT), np.array(UNIT_ROOT[math.inf])
         gaps = [np.abs(np.array(UNIT_ROOT[n]) - last).max() for n in counts[-5:]]
         self.assertEqual(gaps, sorted(gaps, reverse=True))
