@@ -3,8 +3,8 @@ is hardly a price.
 
 The scale of an instrument is 1.48 times the median distance of its moves from their median, over
 its history or nearby, whichever is larger, so that neither a crash nor a single wrong price decides
-it, and days of a crisis are compared with each other. It is no finer than the rounding of the
-prices, and not less than nine moves in ten ask for, so that steady growth is its own measure.
+it, and days of a crisis are compared with each other. It is not less than nine moves in ten ask
+for, so that steady growth is its own measure.
 """
 
 from __future__ import annotations
@@ -18,7 +18,6 @@ from kindynos.arrays import Floats
 
 TO_SD = 1.4826  # from the median size of normal moves to their sd
 MOST, MOST_SD = 0.9, 1.645  # share of the moves that the scale must explain, and its normal score
-FINEST = 1e-9  # relative, of prices written with all their digits
 NEARBY = 20  # moves on each side
 FEWEST = 12  # moves from which a scale is taken
 SPIKE = 8.0  # scales: there and back
@@ -60,7 +59,7 @@ def doubts(values: Floats, absolute: bool) -> list[Doubt]:
         return []
     moves = np.diff(values) if absolute else np.diff(np.log(values))
     moves = moves - _usual(moves)
-    scales = _scales(moves, absolute, _rounding(values, absolute))
+    scales = _scales(moves, absolute)
     doubtful, taken = [], np.zeros(len(values) + 1, dtype=bool)
     for doubt, width in _spikes(values, moves, scales):
         if not taken[doubt.place]:
@@ -78,22 +77,13 @@ def _usual(moves: Floats) -> float:
     return 0.0 if (moves == 0).any() else float(np.median(moves))
 
 
-def _rounding(values: Floats, absolute: bool) -> float:
-    """Return the step in which prices are written, as a move of the middle price."""
-    middle = float(np.median(np.abs(values))) or 1.0
-    for decimals in range(9):
-        if (np.abs(values - values.round(decimals)) <= FINEST * np.abs(values)).all():
-            return 10.0**-decimals if absolute else 10.0**-decimals / middle
-    return FINEST * middle if absolute else FINEST
-
-
-def _scale(sizes: Floats, rounding: float) -> float:
+def _scale(sizes: Floats) -> float:
     """Return the scale of the sizes of some moves ``(moves,)``."""
     most = float(np.quantile(sizes, MOST)) / MOST_SD
-    return max(TO_SD * float(np.median(sizes)), most, rounding)
+    return max(TO_SD * float(np.median(sizes)), most)
 
 
-def _scales(moves: Floats, absolute: bool, rounding: float) -> Floats:
+def _scales(moves: Floats, absolute: bool) -> Floats:
     """Return the scale that each move ``(moves,)`` is compared with; of few moves the one that
     makes eight times a price suspicious, and no difference.
     """
@@ -101,7 +91,7 @@ def _scales(moves: Floats, absolute: bool, rounding: float) -> Floats:
     moving = sizes[sizes > 0]
     if len(moving) < FEWEST:
         return np.full(len(moves), np.inf if absolute else np.log(SLIP) / SPIKE)
-    overall = _scale(moving, rounding)
+    overall = _scale(moving)
     scales = np.full(len(moves), overall)
     reach = 2 * NEARBY + 1
     # the scale nearby matters where a move is large beside that of the whole history
