@@ -12,6 +12,7 @@ import numpy as np
 from scipy import special
 
 from kindynos.arrays import Floats
+from kindynos.distributions.special import legendre
 from kindynos.errors import ParameterError
 
 # normal scores at which a quantile function steps up, and by how much
@@ -57,7 +58,7 @@ def rank_of_t(correlation: float, df: float) -> float:
 @lru_cache(maxsize=4)  # many correlations are asked about at the same degrees of freedom
 def _mixing(df: float) -> tuple[Floats, Floats]:
     """Return V1 / sqrt((V1 + V2)(V1 + V3)) at the nodes of the expectation, and their weights."""
-    nodes, weights = np.polynomial.legendre.leggauss(48)
+    nodes, weights = legendre(48)
     levels, weights = (nodes + 1) / 2, weights / 2
     variance = df / (2 * special.gammaincinv(df / 2, levels))
     a, b, c = variance[:, None, None], variance[None, :, None], variance[None, None, :]
@@ -187,7 +188,7 @@ def _covariance(correlation: float, first: Steps, second: Steps) -> float:
     Each term is the integral of the bivariate normal density over the correlation, from 0; with sin
     it is smooth up to 1.
     """
-    nodes, weights = np.polynomial.legendre.leggauss(64)
+    nodes, weights = legendre(64)
     end = math.asin(max(-1.0, min(1.0, correlation)))
     angles = end * (nodes + 1) / 2
     a, b = first[0][:, None], second[0]

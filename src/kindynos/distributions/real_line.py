@@ -23,6 +23,7 @@ from kindynos.distributions.special import (
     betaincinv,
     betaln,
     expit,
+    laguerre,
     log_ndtr,
     logit,
     ndtr,
@@ -350,7 +351,7 @@ class SkewNormal(Standardized, Tabled):
         thin = (z < 0) & (cdf < THIN) if shape > 0 else np.zeros(np.shape(z), dtype=bool)
         if not np.any(thin):
             return cdf
-        nodes, weights = np.polynomial.laguerre.laggauss(40)
+        nodes, weights = laguerre(40)
         start = z[thin][..., None]
         rate = (1 + shape**2) * -start
         beyond = start - nodes / rate

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,3 +41,15 @@ pdtr: Special = special.pdtr  # the Poisson cdf of a count and a mean
 def trigamma(x: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return the second derivative of the logarithm of the gamma function."""
     return np.asarray(special.polygamma(1, x))
+
+
+@cache
+def laguerre(count: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return nodes and weights of an integral from 0 on, of what is multiplied by exp(-x)."""
+    return np.polynomial.laguerre.laggauss(count)
+
+
+@cache
+def legendre(count: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return nodes and weights of an integral from -1 to 1."""
+    return np.polynomial.legendre.leggauss(count)
