@@ -38,7 +38,7 @@ AT_EDGE = 3.5
 FARTHEST_PARTIAL = math.tanh(FARTHEST)
 SLOPE_STEP = 1e-6  # of a difference
 FAILED = 1e3  # times the largest value: an innovation where there is no likelihood
-FIRST_STEPS, KEPT = 15, 5  # of searches from many starts, and how many are taken to the end
+FIRST_STEPS, KEPT = 30, 5  # of searches from many starts, and how many are taken to the end
 SWINGING = (-2.0, -1.2, -0.7, -0.3, 0.0, 0.3, 0.7, 1.2, 2.0)  # of two terms: their first partial
 CANCELLING = (-2.0, -0.8, 0.8, 2.0)  # partial autocorrelations on that scale, to begin from
 CONSTANT, EFFECT = "constant", "effect of "
@@ -301,7 +301,8 @@ class ArimaLikelihood:
 
     def errors(self, likelihood_optimum: LikelihoodOptimum) -> dict[str, float]:
         """Return standard errors by name, such as "ar 1", by the curvature of the likelihood, which
-        many values make right; infinite where the series tells nothing.
+        many values make right; infinite where the series tells nothing, and of a coefficient at an
+        end, where the curvature says nothing.
         """
         solved = self.at(self.orders.coefficients(likelihood_optimum.theta))
         errors = (
@@ -311,7 +312,7 @@ class ArimaLikelihood:
         )
         errors |= dict(zip(self.fixed_names, solved.fixed_errors.tolist(), strict=True))
         errors["sd"] = solved.sd / math.sqrt(2 * self.observations)
-        return errors
+        return errors | dict.fromkeys(self.at_bound(likelihood_optimum), math.inf)
 
     def flat(self, coefficients: Mapping[str, Any]) -> dict[str, float]:
         """Return coefficients by names of their own, such as "ar 1"."""
