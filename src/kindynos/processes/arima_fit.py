@@ -8,6 +8,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+from itertools import product
 from typing import Any
 
 import numpy as np
@@ -41,6 +42,7 @@ FAILED = 1e3  # times the largest value: an innovation where there is no likelih
 FIRST_STEPS, KEPT = 30, 5  # of searches from many starts, and how many are taken to the end
 SWINGING = (-2.0, -1.2, -0.7, -0.3, 0.0, 0.3, 0.7, 1.2, 2.0)  # of two terms: their first partial
 CANCELLING = (-2.0, -0.8, 0.8, 2.0)  # partial autocorrelations on that scale, to begin from
+RATIOS = (1.3, 0.75)  # of the moving-average one to the other
 CONSTANT, EFFECT = "constant", "effect of "
 DRAWS, PROPOSALS, SPREAD_DF = 120, 800, 5  # of parameters: for fans, for intervals
 ANY = 1  # number of proposals that bear the weight: a peak at an edge is taken for all there is
@@ -287,9 +289,9 @@ class ArimaLikelihood:
             pairs.append((first_seasonal, first_seasonal + o.seasonal_ar))
         starts = []
         for own, moving in pairs:
-            for size in CANCELLING:
+            for size, ratio in product(CANCELLING, RATIOS):
                 start = np.full(o.free, 0.05)
-                start[[own, moving]] = size, 1.3 * size
+                start[[own, moving]] = size, ratio * size
                 starts.append(start)
         if o.ar > 1 and o.ma > 1:
             for size in SWINGING:
