@@ -59,6 +59,11 @@ class Contract(Case):
             stats.invgauss(1000, scale=0.001).sf(far), [0.4, 1e-3, 2.0**-53], rtol=1e-6
         )
 
+    def test_sums_of_sizes_that_are_multiples_of_a_broken_number(self):
+        sizes = kd.Discrete([1.5, 4.5], [0.5, 0.5])
+        found = kd.Compound(kd.Discrete([2], [1.0]), sizes)
+        np.testing.assert_allclose(found.quantile([0.2, 0.5, 0.9]), [3.0, 6.0, 9.0])
+
     def test_a_compound_of_losses_with_an_infinite_variance(self):
         size = stats.pareto(1.5)
 

@@ -122,6 +122,22 @@ class Outlooks(Case):
         np.testing.assert_allclose(found, figures["mean"] + np.array([-reach, reach]))
         self.assertAlmostEqual(reach / (1.96 * 3 / np.sqrt(10_000)), 1, delta=0.35)
 
+    def test_an_open_fit_moves_the_interval_to_where_its_draws_lie(self):
+        class Open:
+            def _redrawn(self, count):
+                return list(range(count))
+
+        # draws of the figure from 0 to 2 above that of the fit
+        found = open_intervals(
+            Open(),
+            {"mean": 5.0},
+            lambda drawn: {"mean": 5.0 + (0.02 * drawn if isinstance(drawn, int) else 0.0)},
+            [{"mean": 5.0}] * 20,
+            draws=101,
+        )["mean"]
+        ends = np.quantile(0.02 * np.arange(101), [0.025, 0.975])
+        np.testing.assert_allclose(found, 5.0 + ends)
+
     def test_the_sampling_error_counts(self):
         widths = []
         for trials in (200, 20_000):

@@ -4,6 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pandas as pd
+from scipy import stats
 
 import kindynos as kd
 from tests.common import Case, proof
@@ -72,8 +73,20 @@ class Fits(Case):
         )
         self.assertAlmostEqual(made.log_drift, returns.mean() * 250)
         flat = kd.GeometricBrownianMotion.fit(series, 1 / 250, mean=False)
+        walk = kd.RandomWalk.fit(np.log(series), 1 / 250).fitted.standard_errors
+        self.assertAlmostEqual(walk["drift"], 250 * stats.sem(returns))
+        reverting = kd.MeanReverting.fit(self.series(LOG_RATE, 400), 1 / 250, log=True)
+        self.assertAlmostEqual(
+            reverting.fitted.standard_errors["volatility"], reverting.volatility / np.sqrt(2 * 400)
+        )
         self.assertEqual(flat.drift, 0)
         self.assertIn("no mean", flat.fitted.description)
+
+    def test_histories_that_are_drawn_again_have_the_moves_that_there_were(self):
+        returns = np.random.default_rng(2).normal(0.01, 0.05, 200)
+        means = [np.mean(one.returns) for one in kd.BootstrapReturns(list(returns))._redrawn(300)]
+        self.assertAlmostEqual(np.mean(means), returns.mean(), delta=0.001)
+        self.assertAlmostEqual(np.std(means) / stats.sem(returns), 1, delta=0.2)
 
     def test_a_short_history_shows_in_the_fan(self):
         made = kd.GeometricBrownianMotion.fit(self.series(PRICE, 60, 1 / 12), 1 / 12)

@@ -108,6 +108,14 @@ class Figures(Case):
         self.assertCalibrated(gaps, errors)
         self.assertLess(np.mean(np.abs(gaps) <= naive), 0.6)
 
+    def test_the_sd_of_weighted_trials_is_that_of_so_many_effective_ones(self):
+        x = np.random.default_rng(5).normal(2, 3, 300)
+        weights = np.exp(0.2 * x)
+        found = kd.read_trials(pd.DataFrame({"x": x}), weights=weights)["x"]
+        shares = weights / weights.sum()
+        variance = shares @ (x - shares @ x) ** 2 / (1 - (shares**2).sum())
+        self.assertAlmostEqual(float(found.sd), np.sqrt(variance))
+
     def test_weighted_figures_are_those_of_repeated_rows(self):
         weights = np.tile([1.0, 2.0, 3.0], 1000)
         trials = kd.read_trials(TABLE, weights=weights)
