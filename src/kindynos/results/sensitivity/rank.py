@@ -112,7 +112,7 @@ def _deciding(run: SimulatedTrials, name: str) -> str | None:
     """Return the driver that explains best which trials have a value, with the share of it that
     it explains; None where all have one, or no driver of one number explains any.
     """
-    lacking = np.isnan(run[name].values) * 1.0
+    lacking = np.isnan(run[name].values).astype(np.float64)
     if not lacking.any():
         return None
     bounds = run.drawing.blocks.bounds
