@@ -1,7 +1,7 @@
 """Errors of fitted processes against the information matrix in closed form."""
 
 import numpy as np
-from scipy import stats
+from scipy import linalg, stats
 
 import kindynos as kd
 from kindynos.processes.regime_filter import climbed, filtered
@@ -112,3 +112,18 @@ class Regimes(Case):
                 other = best.copy()
                 other[place] += step * (0.05 if place < 2 else 1.0)
                 self.assertLess(filtered(returns, other)[0], top + 1e-6)
+
+    def test_a_fit_has_the_growth_and_the_rates_of_its_likeliest_months(self):
+        truth = kd.RegimeSwitching(100.0, drifts=(0.1, -0.3), volatilities=(0.1, 0.4), rates=(4, 8))
+        prices = truth.paths(600, 1, seed=4, dt=1 / 52)[:, 0]
+        best = climbed(np.diff(np.log(prices)))
+        found = kd.RegimeSwitching.fit(prices, 1 / 52)
+        means, sds = np.array(best[:2]), np.exp(best[2:4])
+        # a price grows by exp(mean + sd**2 / 2) a week
+        np.testing.assert_allclose(np.exp(np.array(found.drifts) / 52), np.exp(means + sds**2 / 2))
+        np.testing.assert_allclose(found.volatilities, sds * np.sqrt(52))
+        leave = 1 / (1 + np.exp(-np.array(best[4:])))
+        rates = np.array([[-1.0, 1.0], [1.0, -1.0]]) * np.array(found.rates)[:, None]
+        np.testing.assert_allclose(
+            linalg.expm(rates / 52), [[1 - leave[0], leave[0]], [leave[1], 1 - leave[1]]]
+        )
