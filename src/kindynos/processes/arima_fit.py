@@ -5,7 +5,7 @@ errors.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import product
@@ -17,7 +17,7 @@ from kindynos.arrays import Floats
 from kindynos.processes.arma import (
     differenced,
     from_partial,
-    log_likelihood,
+    log_likelihoods,
     multiplied,
     partial_of,
     polynomial,
@@ -38,6 +38,7 @@ FARTHEST = 4.0  # on that scale: a partial autocorrelation of 0.9993
 AT_EDGE = 3.5
 FARTHEST_PARTIAL = math.tanh(FARTHEST)
 SLOPE_STEP = 1e-6  # of a difference
+AT_ONCE = 200_000  # numbers of columns that are whitened together
 FAILED = 1e3  # times the largest value: an innovation where there is no likelihood
 FIRST_STEPS, KEPT = 30, 5  # of searches from many starts, and how many are taken to the end
 SWINGING = (-2.0, -1.2, -0.7, -0.3, 0.0, 0.3, 0.7, 1.2, 2.0)  # of two terms: their first partial
@@ -213,28 +214,61 @@ class ArimaLikelihood:
         """Return the likelihood at coefficients by name. Raises numpy.linalg.LinAlgError where it
         cannot be had.
         """
-        phi, theta = self.orders.whole(coefficients)
-        columns, half = whitened(self._columns, phi, theta)
-        target, others = columns[:, 0], columns[:, 1:]
-        first = self.fixed
-        best, spread = np.empty(0), np.empty((0, 0))
-        if others.shape[1]:
+        solved = self.at_all([coefficients])[0]
+        if solved is None:
+            raise np.linalg.LinAlgError("no likelihood")
+        return solved
+
+    def at_all(self, coefficients: Sequence[Mapping[str, Any]]) -> list[Solved | None]:
+        """Return the likelihoods at many coefficients, None where there is none."""
+        most = max(AT_ONCE // self._columns.size, 1)
+        return [
+            solved
+            for begin in range(0, len(coefficients), most)
+            for solved in self._together(coefficients[begin : begin + most])
+        ]
+
+    def _together(self, coefficients: Sequence[Mapping[str, Any]]) -> list[Solved | None]:
+        """Return them worked out at once; one by one where one of them cannot be had."""
+        try:
+            return list(self._solved(coefficients))
+        except np.linalg.LinAlgError:
+            if len(coefficients) == 1:
+                return [None]
+            return [solved for one in coefficients for solved in self._together([one])]
+
+    def _solved(self, coefficients: Sequence[Mapping[str, Any]]) -> Iterator[Solved]:
+        phi, theta = map(np.array, zip(*map(self.orders.whole, coefficients), strict=True))
+        columns, halves = whitened(self._columns, phi, theta)
+        targets, others = columns[..., 0], columns[..., 1:]
+        first, rows = self.fixed, len(coefficients)
+        best, spreads = np.empty((rows, 0)), np.empty((rows, 0, 0))
+        if others.shape[2]:
             # by an orthogonal basis, since regressors may be large and hardly vary
             basis, triangle = np.linalg.qr(others)
-            root = np.linalg.inv(triangle)
-            best, spread = root @ (basis.T @ target), root[:first]
-            target = np.asarray(target - others @ best, dtype=np.float64)
-        value, sd = log_likelihood(target, half, self.observations, others[:, first:])
-        fixed = dict(zip(self.fixed_names, best[:first].tolist(), strict=True))
-        missing: Floats = np.asarray(-best[first:], dtype=np.float64)
-        size = -0.5 * (math.log(2 * math.pi * sd**2) + 1) - value / self.observations
-        scaled = np.asarray(target * math.exp(size))
-        return Solved(value, sd, fixed, spread, target, missing, others[:, :first], scaled)
+            roots = np.linalg.inv(triangle)
+            best = (roots @ (basis.transpose(0, 2, 1) @ targets[..., None]))[..., 0]
+            spreads = roots[:, :first]
+            targets = targets - (others @ best[..., None])[..., 0]
+        values, sds = log_likelihoods(targets, halves, self.observations, others[..., first:])
+        sizes = -0.5 * (np.log(2 * math.pi * sds**2) + 1) - values / self.observations
+        scaled = targets * np.exp(sizes)[:, None]
+        for row, (value, sd) in enumerate(zip(values.tolist(), sds.tolist(), strict=True)):
+            yield Solved(
+                value,
+                sd,
+                dict(zip(self.fixed_names, best[row, :first].tolist(), strict=True)),
+                spreads[row],
+                targets[row],
+                -best[row, first:],
+                others[row, :, :first],
+                scaled[row],
+            )
 
     def innovations(self, coefficients: Mapping[str, Any], constant: float) -> Floats:
         """Return the innovations of a complete series at coefficients and a constant."""
-        columns = self._columns[:, :1] - constant
-        return whitened(np.asfortranarray(columns), *self.orders.whole(coefficients))[0][:, 0]
+        phi, theta = self.orders.whole(coefficients)
+        return whitened(self._columns[:, :1] - constant, phi[None], theta[None])[0][0, :, 0]
 
     def cost(self, theta: Floats) -> float:
         """Return the negative log likelihood at free parameters."""
@@ -262,21 +296,20 @@ class ArimaLikelihood:
 
     def _sloped(self, theta: Floats, _: Any) -> tuple[Floats, Floats]:
         """Return for free parameters ``(free, some)`` the innovations on the scale on which their
-        sum of squares is least where the likelihood is greatest, and their slopes.
+        sum of squares is least where the likelihood is greatest, and their slopes; far off where
+        there is no likelihood.
         """
         size, count = theta.shape
         around = np.concatenate([np.zeros((1, size)), SLOPE_STEP * np.eye(size)])
-        rows = np.array([self._scaled(row + step) for row in theta.T for step in around])
-        scaled = rows.reshape(count, size + 1, -1)
+        tried = (theta.T[:, None] + around).reshape(-1, size)
+        failed = np.full(len(self._columns), FAILED * np.abs(self._columns[:, 0]).max())
+        rows = [
+            failed if solved is None else solved.scaled
+            for solved in self.at_all([self.orders.coefficients(row) for row in tried])
+        ]
+        scaled = np.array(rows).reshape(count, size + 1, -1)
         slopes = (scaled[:, 1:] - scaled[:, :1]) / SLOPE_STEP
         return scaled[:, 0].T, slopes.transpose(0, 2, 1)
-
-    def _scaled(self, theta: Floats) -> Floats:
-        """Return the innovations on that scale, far off where there is no likelihood."""
-        try:
-            return self.at(self.orders.coefficients(theta)).scaled
-        except np.linalg.LinAlgError:
-            return np.full(len(self._columns), FAILED * np.abs(self._columns[:, 0]).max())
 
     def _cancelling(self) -> list[Floats]:
         """Return starts in which an autoregressive and a moving-average term, or two of each that
@@ -391,11 +424,11 @@ class OpenParameters:
         values, vectors = np.linalg.eigh(spread)
         thetas = self.found.theta[:, None] + (vectors * np.sqrt(np.maximum(values, 0))) @ normals
         coefficients, solved, logs = [], [], []
-        for theta, normal in zip(thetas.T, normals.T, strict=True):
-            tried = model.orders.coefficients(theta)
-            try:
-                at = model.at(tried)
-            except np.linalg.LinAlgError:
+        proposed = [model.orders.coefficients(theta) for theta in thetas.T]
+        for theta, normal, tried, at in zip(
+            thetas.T, normals.T, proposed, model.at_all(proposed), strict=True
+        ):
+            if at is None:
                 continue
             prior = -2 * float(np.log(np.cosh(theta)).sum())
             density = -(SPREAD_DF + size) / 2 * math.log1p(float(normal @ normal) / SPREAD_DF)

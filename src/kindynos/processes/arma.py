@@ -95,74 +95,82 @@ def psi_weights(phi: ArrayLike, theta: ArrayLike, count: int) -> Floats:
     return np.asarray(weights[:, 0])
 
 
-def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats | None = None) -> Floats:
-    """Return the autocovariances at lags 0 to ``count - 1`` of a stationary series with shocks of
-    variance 1.
+def autocovariances(phi: Floats, theta: Floats, count: int, noise: Floats) -> Floats:
+    """Return the autocovariances ``(rows, count)`` at lags 0 to ``count - 1`` of stationary series
+    with shocks of variance 1, by rows of coefficients ``(rows, p)`` and ``(rows, q)``.
 
-    ``noise`` are its covariances with the moving-average part, if they are known already.
+    ``noise (rows, q + 1)`` are their covariances with the moving-average part.
     """
-    p, q = len(phi), len(theta)
-    noise = _with_noise(phi, theta) if noise is None else noise
+    rows, p = phi.shape
     size = p + 1
-    right = np.zeros(max(size, count))
-    right[: min(q + 1, len(right))] = noise[: len(right)]
-    rows = np.arange(size)
-    matrix = np.eye(size)
-    for i in np.flatnonzero(phi).tolist():
-        # one column of each row, so that none is hit twice
-        matrix[rows, np.abs(rows - i - 1)] -= phi[i]
-    covariances = np.zeros(max(count, size))
-    covariances[:size] = np.linalg.solve(matrix, right[:size])
+    right = np.zeros((rows, max(size, count)))
+    right[:, : noise.shape[1]] = noise[:, : right.shape[1]]
+    lags = np.arange(size)
+    matrix = np.tile(np.eye(size), (rows, 1, 1))
+    for i in np.flatnonzero(phi.any(axis=0)).tolist():
+        # one column of each line, so that none is hit twice
+        matrix[:, lags, np.abs(lags - i - 1)] -= phi[:, i : i + 1]
+    covariances = np.zeros((rows, max(count, size)))
+    covariances[:, :size] = np.linalg.solve(matrix, right[:, :size, None])[..., 0]
     for k in range(size, count):
-        covariances[k] = phi @ covariances[k - p : k][::-1] + right[k]
-    return covariances[:count]
+        covariances[:, k] = (phi * covariances[:, k - p : k][:, ::-1]).sum(axis=1) + right[:, k]
+    return covariances[:, :count]
 
 
 def _with_noise(phi: Floats, theta: Floats) -> Floats:
-    """Return the covariances of a value with the moving-average part that many periods later, at
-    lags 0 to q.
+    """Return the covariances ``(rows, q + 1)`` of a value with the moving-average part that many
+    periods later, at lags 0 to q.
     """
-    full = np.concatenate([[1.0], theta])
-    psi = psi_weights(phi, theta, len(full))
-    return np.convolve(full[::-1], psi)[: len(full)][::-1]
+    (rows, p), q = phi.shape, theta.shape[1]
+    full = np.concatenate([np.ones((rows, 1)), theta], axis=1)
+    psi = full.copy()  # the weights of shocks in a value
+    for k in range(1, q + 1):
+        reach = min(k, p)
+        psi[:, k] += (phi[:, :reach] * psi[:, k - reach : k][:, ::-1]).sum(axis=1)
+    return np.stack(
+        [(full[:, lag:] * psi[:, : q + 1 - lag]).sum(axis=1) for lag in range(q + 1)], axis=1
+    )
 
 
-def whitened(columns: Floats, phi: Floats, theta: Floats) -> tuple[Floats, float]:
-    """Return the innovations of columns ``(values, columns)`` and half the log determinant of their
-    covariance.
+def whitened(columns: Floats, phi: Floats, theta: Floats) -> tuple[Floats, Floats]:
+    """Return the innovations ``(rows, values, columns)`` of columns ``(values, columns)`` by rows
+    of coefficients ``(rows, p)`` and ``(rows, q)``, and half the log determinants ``(rows,)`` of
+    their covariances.
 
-    The shocks have variance 1. Raises numpy.linalg.LinAlgError where the covariance is not positive
-    definite.
+    The shocks have variance 1. The covariances of all rows are blocks of one matrix, which LAPACK
+    takes apart at once. Raises numpy.linalg.LinAlgError where one is not positive definite.
     """
     lapack = _lapack()
-    count, p, q = len(columns), len(phi), len(theta)
+    count, (rows, p), q = len(columns), phi.shape, theta.shape[1]
     m = min(max(p, q), count) if p else 0
-    z = columns
-    if p and count > m:
-        z = columns.copy()
-        for i in np.flatnonzero(phi):
-            z[m:] -= phi[i] * columns[m - i - 1 : count - i - 1]
+    z = np.tile(columns, (rows, 1, 1))
+    if count > m:
+        for i in np.flatnonzero(phi.any(axis=0)).tolist():
+            z[:, m:] -= phi[:, i, None, None] * columns[m - i - 1 : count - i - 1]
     width = min(max(q, m - 1), count - 1)
-    band = np.zeros((width + 1, count))
-    full = np.concatenate([[1.0], theta])
-    moving = np.correlate(full, full, "full")[q:]
-    band[: q + 1] = moving[: width + 1, None] if q > width else moving[:, None]
+    band = np.zeros((width + 1, rows, count))
+    full = np.concatenate([np.ones((rows, 1)), theta], axis=1)
+    for lag in range(min(q, width) + 1):
+        band[lag] = (full[:, lag:] * full[:, : q + 1 - lag]).sum(axis=1)[:, None]
     if m:
         noise = _with_noise(phi, theta)
         gamma = autocovariances(phi, theta, m, noise)
-        cross = np.zeros(width + 1)
-        cross[: min(q, width) + 1] = noise[: width + 1]
+        cross = np.zeros((width + 1, rows))
+        cross[: min(q, width) + 1] = noise.T[: width + 1]
         for j in range(m):
             inside = min(m - j, width + 1)
-            band[:inside, j] = gamma[:inside]
-            band[inside:, j] = cross[inside:]
-    factor, failed = lapack.dpbtrf(band, lower=1)
+            band[:inside, :, j] = gamma.T[:inside]
+            band[inside:, :, j] = cross[inside:]
+    for lag in range(1, width + 1):
+        band[lag, :, count - lag :] = 0.0  # between one row and the next
+    factor, failed = lapack.dpbtrf(band.reshape(width + 1, -1), lower=1)
     if failed:
         raise np.linalg.LinAlgError("the covariance is not positive definite")
-    innovations, failed = lapack.dtbtrs(factor, z, uplo="L")
+    innovations, failed = lapack.dtbtrs(factor, z.reshape(rows * count, -1), uplo="L")
     if failed:
         raise np.linalg.LinAlgError("the covariance is singular")
-    return innovations, float(np.log(factor[0]).sum())
+    halves = np.log(factor[0]).reshape(rows, count).sum(axis=1)
+    return innovations.reshape(z.shape), np.asarray(halves)
 
 
 @lru_cache(maxsize=1)
@@ -181,14 +189,15 @@ def differenced(columns: Floats, differences: int, seasonal: int, season: int) -
     return columns
 
 
-def log_likelihood(
-    innovations: Floats, half_determinant: float, observations: int, missing: Floats
-) -> tuple[float, float]:
-    """Return the log likelihood with the best sd, and that sd; ``missing`` are the innovations'
-    columns of missing values.
+def log_likelihoods(
+    innovations: Floats, half_determinants: Floats, observations: int, missing: Floats
+) -> tuple[Floats, Floats]:
+    """Return the log likelihoods ``(rows,)`` of innovations ``(rows, values)`` with the best sds,
+    and these; ``missing`` are the innovations' columns of missing values ``(rows, values,
+    columns)``.
     """
-    variance = max(float(innovations @ innovations) / observations, 1e-300)
-    value = -0.5 * observations * (math.log(2 * math.pi * variance) + 1) - half_determinant
+    variances = np.maximum((innovations**2).sum(axis=1) / observations, 1e-300)
+    logs = -0.5 * observations * (np.log(2 * math.pi * variances) + 1) - half_determinants
     if missing.size:
-        value -= 0.5 * float(np.linalg.slogdet(missing.T @ missing)[1])
-    return value, math.sqrt(variance)
+        logs -= 0.5 * np.linalg.slogdet(missing.transpose(0, 2, 1) @ missing)[1]
+    return np.asarray(logs), np.sqrt(variances)
