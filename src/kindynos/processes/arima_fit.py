@@ -38,7 +38,7 @@ FARTHEST = 4.0  # on that scale: a partial autocorrelation of 0.9993
 AT_EDGE = 3.5
 FARTHEST_PARTIAL = math.tanh(FARTHEST)
 SLOPE_STEP = 1e-6  # of a difference
-AT_ONCE = 200_000  # numbers of columns that are whitened together
+AT_ONCE = 2_000_000  # numbers of columns, and of their covariances, that are whitened together
 FAILED = 1e3  # times the largest value: an innovation where there is no likelihood
 FIRST_STEPS, KEPT = 30, 5  # of searches from many starts, and how many are taken to the end
 SWINGING = (-2.0, -1.2, -0.7, -0.3, 0.0, 0.3, 0.7, 1.2, 2.0)  # of two terms: their first partial
@@ -67,6 +67,13 @@ class Orders:
     def free(self) -> int:
         """The number of coefficients."""
         return self.ar + self.ma + self.seasonal_ar + self.seasonal_ma
+
+    @property
+    def reach(self) -> int:
+        """The number of periods over which a value is tied to those before."""
+        return 1 + max(
+            self.ar + self.season * self.seasonal_ar, self.ma + self.season * self.seasonal_ma
+        )
 
     @property
     def lost(self) -> int:
@@ -221,7 +228,8 @@ class ArimaLikelihood:
 
     def at_all(self, coefficients: Sequence[Mapping[str, Any]]) -> list[Solved | None]:
         """Return the likelihoods at many coefficients, None where there is none."""
-        most = max(AT_ONCE // self._columns.size, 1)
+        count, columns = self._columns.shape
+        most = max(AT_ONCE // max(count * (columns + self.orders.reach), 1), 1)
         return [
             solved
             for begin in range(0, len(coefficients), most)
