@@ -9,7 +9,7 @@ import pandas as pd
 from scipy import stats
 
 import kindynos as kd
-from kindynos.fitting.series_candidates import Choices, default_candidates
+from kindynos.fitting.series_candidates import Choices, aicc, default_candidates
 from tests.common import Case, Folder, proof
 
 MONTHS = pd.date_range("2018-01-01", periods=96, freq="MS")
@@ -37,6 +37,14 @@ class Candidates(Case):
 
 
 class Rankings(Case):
+    def test_the_correction_for_few_values(self):
+        """AIC + 2 k (k + 1) / (n - k - 1), and nothing to go by where that has no value."""
+        for count, wanted in ((7, 28 + 40 / 2), (6, 28 + 40 / 1), (5, np.inf)):
+            fitted = SimpleNamespace(
+                observations=count, parameter_count=4, log_likelihood=-10.0, jacobian=0.0
+            )
+            self.assertEqual(aicc(SimpleNamespace(fitted=fitted)), wanted)
+
     def test_those_within_10_of_the_best_of_their_group_are_scored(self):
         series = kd.Arima(ar=[0.9], sd=1.0).paths(150, 1, seed=4)[1:, 0]
         names = ["arima (1,0,0)", "arima (2,0,0)", "arima (0,0,0)", "smoothing: level"]

@@ -47,6 +47,11 @@ TRUTHS = {
 
 class Differences(Case):
     @proof
+    def test_two_hundred_trials_are_enough_for_an_error(self):
+        few, enough = (two(1, "random", trials).mean().error for trials in (199, 200))
+        self.assertTrue(np.isnan(few))
+        self.assertGreater(enough, 0)
+
     def test_errors_from_both_sides(self):
         for sampling in ("latin", "random"):
             pairs = [two(seed, sampling) for seed in range(repeats(100))]
