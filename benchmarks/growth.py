@@ -66,6 +66,21 @@ def claims(count: int) -> kd.Model:
     return model
 
 
+def events(count: int) -> kd.Model:
+    """Return a model of the sum of what dated events bring."""
+    model = kd.Model("Events", periods=12)
+    for place in range(count):
+        model.event(f"e{place}", 1 + place % 12, chance=0.3, brings=kd.Normal(1, 0.2))
+    model.outcome("y", " + ".join(f"total(e{place})" for place in range(count)))
+    return model
+
+
+def alternatives(count: int) -> kd.Decision:
+    """Return a decision between alternatives with payoffs that overlap."""
+    payoffs = {f"a{place}": kd.Normal(place % 7, 5.0) for place in range(count)}
+    return kd.Decision("Which", payoffs)
+
+
 def portfolio(count: int) -> kd.Portfolio:
     generator = np.random.default_rng(1)
     moves = generator.normal(0, 0.01, (600, count)) + generator.normal(0, 0.01, (600, 1))
@@ -152,6 +167,16 @@ def work_of(folder: Path) -> dict[str, tuple[tuple[int, int], Callable[[int], ob
         "{} instruments, a table of risk": (
             small(20, 80),
             lambda count: portfolio(count).risk_table(),
+            LINEAR,
+        ),
+        "{} dated events": (
+            small(50, 200),
+            lambda count: events(count).simulate(TRIALS, 1),
+            LINEAR,
+        ),
+        "{} alternatives": (
+            small(50, 200),
+            lambda count: alternatives(count).solve(trials=TRIALS),
             LINEAR,
         ),
         "{} claims a trial": (
