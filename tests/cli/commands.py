@@ -125,17 +125,18 @@ def cells_of(path: Path) -> list[str]:
 
 @cache
 def outputs(line: tuple) -> dict[str, str]:
-    """Return what a command gives in the folder of the demo: its text, its plain data, its files,
-    page and workbook. (A name with its folder would make tables wider in a longer folder.)
+    """Return what a command gives in the folder of the demo, run once: its text, the plain data of
+    its summary, its files, page and workbook. (A name with its folder would make tables wider in a
+    longer folder.)
     """
     with tempfile.TemporaryDirectory() as name, chdir(DEMO), unrendered():
         folder = Path(name) / "out"
         page, book = Path(name) / "page.html", Path(name) / "book.xlsx"
-        media = ("--json", "--out", folder, "--report", page, "--excel", book)
-        shown, data = run(*line, columns=120), run(*line, *media)
-        if shown.returncode or data.returncode:
-            raise AssertionError(f"{line}: {shown.stderr}{data.stderr}")
-        texts = {"text": shown.stdout, "json": data.stdout}
+        shown = run(*line, "--out", folder, "--report", page, "--excel", book, columns=120)
+        if shown.returncode:
+            raise AssertionError(f"{line}: {shown.stderr}")
+        data = (folder / "summary.json").read_text(encoding="utf-8")
+        texts = {"text": shown.stdout.partition("\n\nWritten: ")[0], "json": data}
         texts["pictures"] = "\n".join(sorted(path.name for path in folder.glob("*.png")))
         for path in sorted(folder.glob("*.csv")):
             rows = path.read_text(encoding="utf-8").splitlines()
