@@ -52,7 +52,7 @@ def drawn_stretches(source: DrawnFrom, places: list[Places]) -> Exposure:
     count = len(places[0])
     total = np.zeros((count, steps.shape[1]))
     for positions, scale in zip(places, source.path.tolist(), strict=True):
-        total += scale * steps[positions]
+        total += (scale * steps).take(positions, axis=0)
     return replace(
         exposure,
         returns=np.where(absolute, total, np.expm1(total)),
