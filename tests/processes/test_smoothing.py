@@ -6,6 +6,7 @@ import numpy as np
 from scipy import optimize, special, stats
 
 import kindynos as kd
+from kindynos.processes.smoothing_fit import Form, SmoothingLikelihood
 from tests.common import Case, proof, repeats
 
 TREND = kd.ExponentialSmoothing(level=100.0, level_weight=0.4, sd=2.0, trend=0.5, trend_weight=0.1)
@@ -43,6 +44,23 @@ def dense_likelihood(process, series):
 
 
 class Smoothing(Case):
+    def test_what_is_solved_for_is_what_the_forecasts_leave(self):
+        rng = np.random.default_rng(1)
+        season = np.array([0.7, 1.0, 1.4, 0.9])
+        series = np.tile(season, 12) * (100 + np.arange(48)) * np.exp(0.05 * rng.normal(size=48))
+        for values in (series, np.where(np.arange(48) % 7 == 3, 8 * series, series)):
+            model = SmoothingLikelihood(values, Form(trend=True, season=4, multiplicative=True))
+            thetas = rng.random((3, 200))
+            solved = model.solved(thetas, model.start()[:, None])
+            with np.errstate(all="ignore"):
+                filtered = model.at(thetas, solved.hidden)
+                left = filtered.errors[..., 0] * np.exp(filtered.log_scale[:, 0])
+            known = np.isfinite(left).all(axis=0)
+            self.assertGreater(known.mean(), 0.3)
+            np.testing.assert_allclose(
+                (solved.scaled[:, known] ** 2).sum(axis=0), (left[:, known] ** 2).sum(axis=0), 1e-3
+            )
+
     def test_variances_are_the_closed_ones(self):
         seasonal = kd.ExponentialSmoothing(
             level=50.0,

@@ -28,7 +28,7 @@ from kindynos.distributions.special import (
 )
 from kindynos.validate import positive
 
-LARGEST = 709.0  # of a log whose number is a float
+LARGEST = 709.0  # the log of the largest float
 
 
 def from_raw(first: float, second: float, third: float) -> tuple[float, float, float]:

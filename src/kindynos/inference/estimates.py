@@ -186,7 +186,7 @@ LOPSIDED = 0.25  # difference of the halves of an interval, beside the wider, th
 
 def symmetrical(value: float, error: float, rough: bool = False) -> Estimate:
     """Return a figure with an interval of the same width on both sides."""
-    value, error = float(value), float(error)  # of which infinity less infinity is NaN, unwarned
+    value, error = float(value), float(error)  # infinity less infinity is NaN, unwarned
     return Estimate(value, value - error, value + error, rough)
 
 

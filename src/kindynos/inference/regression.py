@@ -130,7 +130,7 @@ def _splines(new: Floats, knots: Floats) -> Floats:
 
 
 def cubed(x: Floats) -> Floats:
-    """Return third powers; the operator takes ten times as long."""
+    """Return third powers, by products, which take a tenth of the time of the operator."""
     return x * x * x
 
 

@@ -272,7 +272,7 @@ class SmoothingLikelihood:
 
     def _settle(self, theta: Floats, linear: SmoothingSolved, moves: Floats, enough: float) -> None:
         """Take steps from what is ``linear`` in the hidden values only near by, for each set until
-        the next of the ``moves`` would gain too little; both are changed in place.
+        the next of the ``moves`` gains too little to be checked; both are changed in place.
         """
         length = np.ones(theta.shape[1])
         for _ in range(ROUNDS):
@@ -291,6 +291,8 @@ class SmoothingLikelihood:
             linear.slopes[taken] = tried.slopes[better]
             linear.log_scale[taken] = tried.log_scale[better]
             moves[:, going] = _least_squares_moves(linear.of(going))
+        else:
+            moves[:, going] = 0.0  # of sets that are not settled, a move is no more than a guess
 
     def _linear(self, theta: Floats, hidden: Floats) -> SmoothingSolved:
         """Return the errors with hidden values ``(hidden, sets)`` and their slopes there."""
