@@ -140,6 +140,14 @@ class Likelihood(Case):
             found = kd.Arima.fit(series, (1, 0, 0)).fitted.intervals["ar 1"]
             np.testing.assert_allclose(found, wanted, atol=0.05)
 
+    def test_a_coefficient_at_an_end_has_no_standard_error(self):
+        noise = np.random.default_rng(2).normal(size=80)  # differenced once too often
+        fitted = kd.Arima.fit(noise, (0, 1, 1), constant=True).fitted
+        self.assertIn("ma 1", fitted.at_bound)
+        self.assertEqual(fitted.standard_errors["ma 1"], np.inf)
+        low, high = fitted.intervals["ma 1"]
+        self.assertTrue(-1 < low < high < -0.8)
+
     def test_near_a_unit_root_the_search_does_not_leave_the_peak(self):
         # With these gaps a search by steps without bounds ended at 0.9993.
         made = kd.Arima(ar=[0.95], sd=1.0, constant=0.5)
